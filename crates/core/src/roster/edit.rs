@@ -1,0 +1,129 @@
+//! Edits of a roster's text: only the lines of the item in hand change.
+//!
+//! The text is kept and byte ranges of it are replaced, at spans the TOML parser gives; line ends, comments and
+//! order stay as they are.
+
+use toml_edit::{Document, Item};
+
+use super::{Roster, RosterError, error, span_of};
+use crate::id::ItemId;
+use crate::text::clean;
+
+/// Returns `text` with the item's line set to `value` (TOML, already written): replaced where it stands, else
+/// added as the last line of `[items]`.
+///
+/// # Errors
+/// The text is no roster, before or after.
+pub fn put_item(text: &str, id: &ItemId, value: &str) -> Result<String, RosterError> {
+    let document = parse(text)?;
+    let key = quoted(id.as_str());
+    let out = match find(&document, id.as_str()) {
+        Some((_, span)) => splice(text, span, value),
+        None => {
+            let end = line_end(text);
+            match items_end(&document, text) {
+                Some(at) => {
+                    let before = text.get(..at).unwrap_or(text);
+                    let gap = if before.ends_with('\n') { "" } else { end };
+                    splice(text, at..at, &format!("{gap}{key} = {value}{end}"))
+                }
+                None => {
+                    let gap = if text.is_empty() || text.ends_with('\n') { end.to_owned() } else { format!("{end}{end}") };
+                    format!("{text}{gap}[items]{end}{key} = {value}{end}")
+                }
+            }
+        }
+    };
+    Roster::parse(&out).map(|_| out)
+}
+
+/// Returns `text` without the item's line; `None` when it has no such item.
+///
+/// # Errors
+/// The text is no roster, before or after.
+pub fn take_item(text: &str, id: &ItemId) -> Result<Option<String>, RosterError> {
+    let document = parse(text)?;
+    let Some((key, value)) = find(&document, id.as_str()) else { return Ok(None) };
+    let start = text.get(..key.start).and_then(|t| t.rfind('\n')).map_or(0, |at| at + 1);
+    let end = text.get(value.end..).and_then(|t| t.find('\n')).map_or(text.len(), |at| value.end + at + 1);
+    let out = splice(text, start..end, "");
+    Roster::parse(&out).map(|_| Some(out))
+}
+
+/// Takes the item lines of `now` back from what they are in `after` to what they were in `before`; lines that
+/// somebody changed since `after` stay. When nothing changed since, the result is `before`, byte for byte.
+///
+/// # Errors
+/// One of the texts is no roster.
+pub fn merge_back(before: &str, after: &str, now: &str) -> Result<String, RosterError> {
+    if now == after {
+        return Ok(before.to_owned());
+    }
+    let (old, new) = (parse(before)?, parse(after)?);
+    let mut out = now.to_owned();
+    for id in names(&new).into_iter().chain(names(&old)) {
+        let Ok(item) = ItemId::new(&id) else { continue };
+        let value = |document: &Document<String>, text: &str| {
+            find(document, &id).and_then(|(_, span)| text.get(span).map(str::to_owned))
+        };
+        let (was, became) = (value(&old, before), value(&new, after));
+        let current = parse(&out)?;
+        if was == became || value(&current, &out) != became {
+            continue;
+        }
+        out = match was {
+            Some(value) => put_item(&out, &item, &value)?,
+            None => take_item(&out, &item)?.unwrap_or(out),
+        };
+    }
+    Ok(out)
+}
+
+fn parse(text: &str) -> Result<Document<String>, RosterError> {
+    Document::parse(text.to_owned()).map_err(|e| error(text, span_of(e.span()), clean(e.message(), 200)))
+}
+
+fn names(document: &Document<String>) -> Vec<String> {
+    let items = document.as_table().get("items").and_then(Item::as_table_like);
+    items.map(|t| t.iter().map(|(k, _)| k.to_owned()).collect()).unwrap_or_default()
+}
+
+/// The spans of an item's key and value.
+fn find(document: &Document<String>, id: &str) -> Option<(std::ops::Range<usize>, std::ops::Range<usize>)> {
+    let items = document.as_table().get("items")?.as_table_like()?;
+    let (key, item) = items.get_key_value(id)?;
+    match item {
+        // `[items.NAME]` with lines of its own: from its header to its last line
+        Item::Table(table) if !table.is_dotted() => {
+            let span = table.span()?;
+            let end = table.iter().filter_map(|(_, v)| v.span()).map(|s| s.end).max().unwrap_or(span.end);
+            Some((span.start..span.start, span.start..end.max(span.end)))
+        }
+        _ => Some((key.span()?, item.span()?)),
+    }
+}
+
+/// Where a new line of `[items]` goes: after the last of its own lines.
+fn items_end(document: &Document<String>, text: &str) -> Option<usize> {
+    let table = document.as_table().get("items")?.as_table()?;
+    let header = table.span()?.end;
+    let last = table.iter().filter_map(|(k, v)| find(document, k).map(|(_, s)| s.end).or(v.span().map(|s| s.end))).max();
+    let from = last.unwrap_or(header).max(header);
+    Some(text.get(from..)?.find('\n').map_or(text.len(), |at| from + at + 1))
+}
+
+fn splice(text: &str, span: std::ops::Range<usize>, with: &str) -> String {
+    let before = text.get(..span.start).unwrap_or("");
+    let after = text.get(span.end..).unwrap_or("");
+    format!("{before}{with}{after}")
+}
+
+fn line_end(text: &str) -> &'static str {
+    if text.contains("\r\n") { "\r\n" } else { "\n" }
+}
+
+/// A key as TOML writes it: bare where it may be.
+fn quoted(key: &str) -> String {
+    let bare = key.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-' || b == b'_');
+    if bare { key.to_owned() } else { toml_edit::Key::new(key).display_repr().into_owned() }
+}

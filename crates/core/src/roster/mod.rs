@@ -1,0 +1,256 @@
+//! The roster: what you want on one server. Edited by hand and by commands; comments and order are kept.
+
+mod edit;
+
+use serde::{Deserialize, Serialize};
+use thiserror::Error;
+
+pub use edit::{merge_back, put_item, take_item};
+
+use crate::id::{Digest, ItemId};
+use crate::text::{clean, did_you_mean, line_column};
+use crate::version::Range;
+
+/// A roster, read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Roster {
+    /// The family's name.
+    pub family: String,
+    /// Where the server is: a folder, relative to the roster's.
+    pub at: String,
+    /// The catalogues to ask, first one first: addresses or folders.
+    pub catalogues: Vec<String>,
+    /// Bounds on what comes from outside.
+    pub limits: Limits,
+    /// What is wanted, in the roster's order.
+    pub wants: Vec<Want>,
+}
+
+/// Bounds on what comes from outside.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+pub struct Limits {
+    /// How long a host may be silent, in seconds.
+    pub silence_seconds: u64,
+    /// The largest download, in megabytes (1,000,000 bytes).
+    pub download_mb: u64,
+    /// The most an archive may unpack to, in megabytes.
+    pub unpacked_mb: u64,
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Self { silence_seconds: 30, download_mb: 4_000, unpacked_mb: 20_000 }
+    }
+}
+
+/// A line of the roster's `[items]`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Want {
+    /// The item.
+    pub id: ItemId,
+    /// The versions it may have.
+    pub range: Range,
+    /// Whether beta versions may be taken.
+    pub beta: bool,
+    /// Where it comes from, when not from a catalogue.
+    pub from: Option<Origin>,
+    /// The line in the roster, from 1.
+    pub line: usize,
+}
+
+/// Where an item comes from when it is in no catalogue.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Origin {
+    /// A file beside the roster.
+    File {
+        /// Its path, relative to the roster's folder.
+        path: String,
+        /// What it was when it was put on the roster.
+        sha256: Digest,
+    },
+    /// A link.
+    Link {
+        /// The address.
+        address: String,
+        /// What came from it when it was put on the roster.
+        sha256: Digest,
+    },
+    /// It was on the server when the server was adopted; its bytes are in the store.
+    Here {
+        /// The file's digest.
+        sha256: Digest,
+    },
+}
+
+impl Origin {
+    /// Returns the digest of the bytes that are meant.
+    pub fn sha256(&self) -> &Digest {
+        match self {
+            Origin::File { sha256, .. } | Origin::Link { sha256, .. } | Origin::Here { sha256 } => sha256,
+        }
+    }
+}
+
+/// A roster (or another of our TOML files) that cannot be read.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("{why}")]
+pub struct RosterError {
+    /// What is wrong and what to write instead.
+    pub why: String,
+    /// Where: byte offset and length in the file.
+    pub span: (usize, usize),
+    /// The line, from 1.
+    pub line: usize,
+    /// The column, from 1.
+    pub column: usize,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct Raw {
+    format: u32,
+    server: RawServer,
+    #[serde(default)]
+    catalogues: Vec<String>,
+    #[serde(default)]
+    limits: Limits,
+    // Read from the document itself, where order and lines are known.
+    #[serde(default, rename = "items")]
+    _items: serde::de::IgnoredAny,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct RawServer {
+    family: String,
+    #[serde(default = "here")]
+    at: String,
+}
+
+fn here() -> String {
+    ".".to_owned()
+}
+
+struct RawWant {
+    version: Option<Range>,
+    beta: bool,
+    file: Option<String>,
+    link: Option<String>,
+    here: bool,
+    sha256: Option<Digest>,
+}
+
+impl Roster {
+    /// Reads a roster.
+    ///
+    /// # Errors
+    /// The first thing that is wrong, with its line and the nearest right word.
+    pub fn parse(text: &str) -> Result<Self, RosterError> {
+        let raw: Raw = from_toml(text)?;
+        if raw.format != 1 {
+            let start = text.find("format").unwrap_or(0);
+            return Err(error(text, (start, 6), format!("format is {}, and this program knows 1", raw.format)));
+        }
+        let document = toml_edit::Document::parse(text)
+            .map_err(|e| error(text, span_of(e.span()), clean(e.message(), 200)))?;
+        let mut wants = Vec::new();
+        if let Some(items) = document.as_table().get("items").and_then(|i| i.as_table_like()) {
+            for (key, item) in items.iter() {
+                let at = items.key(key).and_then(toml_edit::Key::span).or_else(|| item.span());
+                wants.push(want(text, key, item, span_of(at))?);
+            }
+        }
+        Ok(Self { family: raw.server.family, at: raw.server.at, catalogues: raw.catalogues, limits: raw.limits, wants })
+    }
+
+    /// Returns the want of an item.
+    pub fn want(&self, id: &ItemId) -> Option<&Want> {
+        self.wants.iter().find(|w| w.id == *id)
+    }
+}
+
+fn want(text: &str, key: &str, item: &toml_edit::Item, span: (usize, usize)) -> Result<Want, RosterError> {
+    let fail = |why: String| error(text, span, why);
+    let id = ItemId::new(key).map_err(|e| fail(e.to_string()))?;
+    let line = line_column(text, span.0).0;
+    if let Some(range) = item.as_str() {
+        let range = Range::parse(range).map_err(|e| error(text, span_of(item.span()), e.to_string()))?;
+        return Ok(Want { id, range, beta: false, from: None, line });
+    }
+    let table = item.as_table_like().ok_or_else(|| {
+        fail(format!("`{id}` must be a version range (`{id} = \"^2\"`) or a table (`{id} = {{ file = \"…\" }}`)"))
+    })?;
+    let known = ["version", "beta", "file", "link", "here", "sha256"];
+    if let Some((word, _)) = table.iter().find(|(k, _)| !known.contains(k)) {
+        let hint = did_you_mean(word, known);
+        return Err(fail(format!("`{id}` has `{}`, which is no word here{hint}", clean(word, 40))));
+    }
+    let raw: RawWant = read_table(table).map_err(&fail)?;
+    let from = match (raw.file, raw.link, raw.here) {
+        (None, None, false) => None,
+        (file, link, here) => {
+            let sha256 = raw.sha256.ok_or_else(|| fail(format!("`{id}` needs the `sha256` of what it comes from; let `want` write this line")))?;
+            match (file, link, here) {
+                (Some(path), None, false) => Some(Origin::File { path, sha256 }),
+                (None, Some(address), false) => Some(Origin::Link { address, sha256 }),
+                (None, None, true) => Some(Origin::Here { sha256 }),
+                _ => return Err(fail(format!("`{id}` comes from one place: keep one of `file`, `link` and `here`"))),
+            }
+        }
+    };
+    Ok(Want { id, range: raw.version.unwrap_or_default(), beta: raw.beta, from, line })
+}
+
+fn read_table(table: &dyn toml_edit::TableLike) -> Result<RawWant, String> {
+    let text = |key: &str| match table.get(key) {
+        None => Ok(None),
+        Some(item) => item.as_str().map(|s| Some(s.to_owned())).ok_or_else(|| format!("`{key}` must be text in quotes")),
+    };
+    let flag = |key: &str| match table.get(key) {
+        None => Ok(false),
+        Some(item) => item.as_bool().ok_or_else(|| format!("`{key}` must be true or false")),
+    };
+    Ok(RawWant {
+        version: text("version")?.map(|t| Range::parse(&t)).transpose().map_err(|e| e.to_string())?,
+        beta: flag("beta")?,
+        file: text("file")?,
+        link: text("link")?,
+        here: flag("here")?,
+        sha256: text("sha256")?.map(|t| Digest::parse(&t)).transpose().map_err(|e| e.to_string())?,
+    })
+}
+
+/// Reads one of our TOML files into a type that refuses unknown words; the error names line and nearest word.
+pub(crate) fn from_toml<T: serde::de::DeserializeOwned>(text: &str) -> Result<T, RosterError> {
+    toml_edit::de::from_str(text).map_err(|e| {
+        let span = span_of(e.span());
+        error(text, span, plain(e.message()))
+    })
+}
+
+/// Turns serde's words into ours: an unknown field gets the nearest right one.
+fn plain(message: &str) -> String {
+    let quoted: Vec<&str> = message.split('`').skip(1).step_by(2).collect();
+    match (message.starts_with("unknown field") || message.starts_with("unknown variant"), quoted.split_first()) {
+        (true, Some((word, known))) => {
+            let hint = did_you_mean(word, known.iter().copied());
+            let hint = if hint.is_empty() { format!("; known here: {}", known.join(", ")) } else { hint };
+            format!("`{}` is no word here{hint}", clean(word, 40))
+        }
+        _ => clean(message, 300),
+    }
+}
+
+fn error(text: &str, span: (usize, usize), why: String) -> RosterError {
+    let (line, column) = line_column(text, span.0);
+    RosterError { why, span, line, column }
+}
+
+fn span_of(span: Option<std::ops::Range<usize>>) -> (usize, usize) {
+    span.map_or((0, 0), |s| (s.start, s.len()))
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,59 @@
+//! What makes the server load the items: claims on settings and lists, from the family's rules.
+
+use crate::facts::ServerFacts;
+use crate::family::{Family, Wiring};
+use crate::id::{IdError, ItemId, ServerPath};
+use crate::place::{Fields, PlaceError};
+use crate::slot::{Claim, Owner, SlotKey};
+use crate::version::Version;
+
+/// An item to be wired.
+#[derive(Debug, Clone, Copy)]
+pub struct Wired<'a> {
+    /// The item.
+    pub id: &'a ItemId,
+    /// Its kind's word.
+    pub kind: &'a str,
+    /// Its version.
+    pub version: &'a Version,
+    /// The name of its real file.
+    pub name: &'a str,
+}
+
+/// Returns the claims of the items (which stand in load order), of the family's defaults, and of accepted terms.
+///
+/// # Errors
+/// A template that cannot be filled.
+pub fn wire(
+    family: &Family,
+    items: &[Wired<'_>],
+    server: &ServerFacts,
+    terms: Option<&str>,
+) -> Result<Vec<Claim>, PlaceError> {
+    let mut out = Vec::new();
+    for rule in &family.rules.default {
+        let value = rule.value.fill(|field| server.get(field).map(Into::into));
+        if let (Some(value), Ok(key)) = (value, key(rule)) {
+            out.push(Claim { key, owner: Owner::Family, value });
+        }
+    }
+    for item in items {
+        let Some(kind) = family.rules.kind.get(item.kind) else { continue };
+        let fields = Fields { id: item.id, version: item.version, name: item.name, path: item.name, server };
+        for rule in &kind.wire {
+            let key = key(rule).map_err(|source| PlaceError::Path { item: item.id.clone(), source })?;
+            out.push(Claim { key, owner: Owner::Item(item.id.clone()), value: fields.fill(&rule.value)? });
+        }
+    }
+    if let (Some(rules), Some(number)) = (&family.rules.terms, terms) {
+        if let Ok(path) = ServerPath::server(&rules.file) {
+            let key = SlotKey { path, format: rules.format, at: Some(rules.at.clone()) };
+            out.push(Claim { key, owner: Owner::Terms, value: number.to_owned() });
+        }
+    }
+    Ok(out)
+}
+
+fn key(rule: &Wiring) -> Result<SlotKey, IdError> {
+    Ok(SlotKey { path: ServerPath::server(&rule.file)?, format: rule.format, at: rule.at.clone() })
+}
