@@ -30,6 +30,9 @@ pub struct Ledger {
     /// Settings files that we made.
     #[serde(default)]
     pub made: BTreeSet<ServerPath>,
+    /// Folders that we made, which go when nothing is left in them.
+    #[serde(default)]
+    pub folders: BTreeSet<ServerPath>,
     /// What stood where a file of ours stands now, by digest.
     #[serde(default)]
     pub bases: BTreeMap<ServerPath, Digest>,

@@ -49,7 +49,7 @@ pub struct Circle {
 pub fn order(entries: &[Entry], present: &[ItemId]) -> Result<Ordered, Circle> {
     let known: BTreeSet<&ItemId> = entries.iter().map(|e| &e.id).collect();
     let mut edges: BTreeSet<(ItemId, ItemId)> = BTreeSet::new();
-    let mut add = |edges: &mut BTreeSet<(ItemId, ItemId)>, from: &ItemId, to: &ItemId| {
+    let add = |edges: &mut BTreeSet<(ItemId, ItemId)>, from: &ItemId, to: &ItemId| {
         if from != to && known.contains(from) && known.contains(to) {
             edges.insert((from.clone(), to.clone()));
         }

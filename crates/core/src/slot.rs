@@ -195,9 +195,11 @@ pub fn settle(
         if now.is_none() && !bytes.is_empty() {
             out.made.insert(path.clone());
         }
-        let gone = bytes.is_empty() && out.made.contains(&path) && !out.slots.iter().any(|s| s.key.path == path);
+        let ours = out.slots.iter().any(|s| s.key.path == path);
+        let gone = bytes.is_empty() && out.made.contains(&path) && !ours;
         let after = if gone || (now.is_none() && bytes.is_empty()) { None } else { Some(bytes) };
-        if gone {
+        if !ours {
+            // what is left in it is the administrator's
             out.made.remove(&path);
         }
         if after.as_ref() != now {

@@ -42,6 +42,11 @@ pub fn line_column(text: &str, offset: usize) -> (usize, usize) {
     (line, column)
 }
 
+/// Whether a path matches a glob pattern: `*` within a part, `**` over parts, `?`, `[…]`, `{a,b}`.
+pub fn glob(pattern: &str, path: &str) -> bool {
+    fast_glob::glob_match(pattern, path)
+}
+
 /// Returns names as a person lists them: `a`, `a and b`, `a, b and c`.
 pub fn listed(names: &[String]) -> String {
     match names {

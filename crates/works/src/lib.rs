@@ -1,1 +1,25 @@
-//! x
+//! The effects of Yalotheca: store, fetching, archives, server trees, apply, history and processes.
+//!
+//! What is decided is decided in `yalotheca-core`; here it is read, fetched, written and run. Nothing prints.
+
+pub mod adopt;
+pub mod apply;
+pub mod archive;
+pub mod catalogue;
+pub mod check;
+pub mod error;
+pub mod families;
+pub mod fetch;
+pub mod history;
+pub mod home;
+pub mod learn;
+pub mod progress;
+pub mod server;
+pub mod settle;
+pub mod state;
+pub mod tree;
+pub mod trial;
+pub mod undo;
+pub mod want;
+
+pub use error::Error;

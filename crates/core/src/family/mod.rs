@@ -77,7 +77,7 @@ pub struct Mark {
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct Source {
-    /// The file on the server: a template over facts read before; a glob when it matches exactly one file.
+    /// The file on the server: a template over other facts.
     pub file: Template,
     /// A file inside that archive.
     pub inside: Option<String>,

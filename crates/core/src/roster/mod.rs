@@ -79,6 +79,8 @@ pub enum Origin {
     },
     /// It was on the server when the server was adopted; its bytes are in the store.
     Here {
+        /// Where on the server it was.
+        path: String,
         /// The file's digest.
         sha256: Digest,
     },
@@ -88,7 +90,7 @@ impl Origin {
     /// Returns the digest of the bytes that are meant.
     pub fn sha256(&self) -> &Digest {
         match self {
-            Origin::File { sha256, .. } | Origin::Link { sha256, .. } | Origin::Here { sha256 } => sha256,
+            Origin::File { sha256, .. } | Origin::Link { sha256, .. } | Origin::Here { sha256, .. } => sha256,
         }
     }
 }
@@ -138,7 +140,7 @@ struct RawWant {
     beta: bool,
     file: Option<String>,
     link: Option<String>,
-    here: bool,
+    here: Option<String>,
     sha256: Option<Digest>,
 }
 
@@ -189,13 +191,13 @@ fn want(text: &str, key: &str, item: &toml_edit::Item, span: (usize, usize)) -> 
     }
     let raw: RawWant = read_table(table).map_err(&fail)?;
     let from = match (raw.file, raw.link, raw.here) {
-        (None, None, false) => None,
+        (None, None, None) => None,
         (file, link, here) => {
             let sha256 = raw.sha256.ok_or_else(|| fail(format!("`{id}` needs the `sha256` of what it comes from; let `want` write this line")))?;
             match (file, link, here) {
-                (Some(path), None, false) => Some(Origin::File { path, sha256 }),
-                (None, Some(address), false) => Some(Origin::Link { address, sha256 }),
-                (None, None, true) => Some(Origin::Here { sha256 }),
+                (Some(path), None, None) => Some(Origin::File { path, sha256 }),
+                (None, Some(address), None) => Some(Origin::Link { address, sha256 }),
+                (None, None, Some(path)) => Some(Origin::Here { path, sha256 }),
                 _ => return Err(fail(format!("`{id}` comes from one place: keep one of `file`, `link` and `here`"))),
             }
         }
@@ -217,7 +219,7 @@ fn read_table(table: &dyn toml_edit::TableLike) -> Result<RawWant, String> {
         beta: flag("beta")?,
         file: text("file")?,
         link: text("link")?,
-        here: flag("here")?,
+        here: text("here")?,
         sha256: text("sha256")?.map(|t| Digest::parse(&t)).transpose().map_err(|e| e.to_string())?,
     })
 }

@@ -73,7 +73,8 @@ impl Text {
     /// The end that most lines have.
     fn usual_end(&self) -> Vec<u8> {
         let windows = self.lines.iter().filter(|(_, end)| end == b"\r\n").count();
-        if windows * 2 > self.lines.len() { b"\r\n".to_vec() } else { b"\n".to_vec() }
+        let plain = self.lines.iter().filter(|(_, end)| end == b"\n").count();
+        if windows > plain { b"\r\n".to_vec() } else { b"\n".to_vec() }
     }
 
     /// Inserts a line before line `at`. An unended last line stays unended: the new last line takes its habit.

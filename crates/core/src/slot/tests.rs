@@ -132,16 +132,23 @@ enum Hand {
 
 /// What a person does to the files by hand, wherever they stand now.
 fn by_hand(world: &mut World, hand: Hand) {
+    // a person's editor goes on in the file's own line ends, and takes a last line with the break before it
     let edit = |text: Option<String>, hand: Hand| {
         let text = text.unwrap_or_default();
+        let end = if text.contains("\r\n") { "\r\n" } else { "\n" };
+        let gap = if text.is_empty() || text.ends_with('\n') { "" } else { end };
         match hand {
-            Hand::LineFirst => format!("hand first\n{text}"),
-            Hand::LineLast => format!("{text}{}hand last\n", if text.is_empty() || text.ends_with('\n') { "" } else { "\n" }),
-            _ => text.split_inclusive('\n').filter(|l| !l.starts_with("old two")).collect(),
+            Hand::LineFirst => format!("hand first{end}{text}"),
+            Hand::LineLast => format!("{text}{gap}hand last{end}"),
+            _ => {
+                let left: String = text.split_inclusive('\n').filter(|l| !l.starts_with("old two")).collect();
+                if text.ends_with('\n') { left } else { left.trim_end().to_owned() }
+            }
         }
     };
     match hand {
         Hand::Nothing => {}
+        Hand::LineGone if world.text("order.list").is_none() => {}
         Hand::LineFirst | Hand::LineLast | Hand::LineGone => {
             let text = edit(world.text("order.list"), hand);
             world.files.insert(path("order.list"), text.into_bytes());
@@ -154,8 +161,9 @@ fn by_hand(world: &mut World, hand: Hand) {
         }
         Hand::OtherKey => {
             let text = world.text("start.conf").unwrap_or_default();
-            let end = if text.is_empty() || text.ends_with('\n') { "" } else { "\n" };
-            world.files.insert(path("start.conf"), format!("{text}{end}other = 1\n").into_bytes());
+            let end = if text.contains("\r\n") { "\r\n" } else { "\n" };
+            let gap = if text.is_empty() || text.ends_with('\n') { "" } else { end };
+            world.files.insert(path("start.conf"), format!("{text}{gap}other = 1{end}").into_bytes());
         }
         Hand::File => {
             world.files.insert(path("lib/x"), b"by hand".to_vec());

@@ -238,7 +238,7 @@ impl Solver {
             Some((known.versions.get(*picked.get(id)?)?, known.scheme))
         };
         let mut chosen: Vec<Chosen> = Vec::new();
-        let mut add = |id: &ItemId, wanted: bool, chosen: &mut Vec<Chosen>| {
+        let add = |id: &ItemId, wanted: bool, chosen: &mut Vec<Chosen>| {
             if let (Some((facts, _)), false) = (facts(id), chosen.iter().any(|c| c.id == *id)) {
                 chosen.push(Chosen { id: id.clone(), facts: facts.clone(), wanted });
             }

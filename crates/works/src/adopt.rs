@@ -1,0 +1,414 @@
+//! Takes a server under care: recognises its family, finds what is on it, writes a roster and the first ledger.
+//! Nothing on the server itself is changed.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt::Write as _;
+use std::io::Write as _;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use yalotheca_core::facts::ServerFacts;
+use yalotheca_core::family::{Family, Kind};
+use yalotheca_core::id::{Digest, ItemId, ServerPath};
+use yalotheca_core::ledger::{Act, FileRow, Held, HeldFrom, Ledger, render_rows};
+use yalotheca_core::place::{Placed, place, real_name};
+use yalotheca_core::roster::{Origin, Roster};
+use yalotheca_core::settings::lines::Lines;
+use yalotheca_core::settings::properties::Properties;
+use yalotheca_core::slot::{Claim, Slot};
+use yalotheca_core::solve::Question;
+use yalotheca_core::text::glob;
+use yalotheca_core::wire::{self, Wired};
+
+use crate::home::write_whole;
+use crate::learn::{Learnt, learn};
+use crate::server::{MOST_SETTINGS, Server, Surroundings};
+use crate::settle::{ItemChange, Plan};
+use crate::tree::local::LocalTree;
+use crate::tree::{Stat, Tree};
+use crate::{Error, apply, families};
+
+/// A family is taken as recognised from this certainty on.
+const CERTAIN: u32 = 100;
+
+/// What to adopt.
+#[derive(Debug, Clone)]
+pub struct Request {
+    /// Where the roster is to stand.
+    pub roster: PathBuf,
+    /// The server's folder, as it is to be written on the roster.
+    pub at: String,
+    /// The family, when it is not to be recognised.
+    pub family: Option<String>,
+    /// The catalogues to write on the roster.
+    pub catalogues: Vec<String>,
+}
+
+/// How an item on the server became known.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum KnownBy {
+    /// A catalogue has a file of the same digest.
+    Hash,
+    /// Its own manifest.
+    Manifest,
+}
+
+/// An item found on the server.
+#[derive(Debug, Clone)]
+pub struct FoundItem {
+    /// The item.
+    pub id: ItemId,
+    /// Its version.
+    pub version: String,
+    /// Its kind's title.
+    pub kind: String,
+    /// How it became known.
+    pub by: KnownBy,
+    /// Its first file.
+    pub path: ServerPath,
+}
+
+/// What adopting found and did.
+#[derive(Debug, Clone)]
+pub struct Adopted {
+    /// The family's name and title.
+    pub family: (String, String),
+    /// How sure its marks make it; absent when it was named.
+    pub certainty: Option<u32>,
+    /// What was read on the server.
+    pub facts: ServerFacts,
+    /// The items found.
+    pub items: Vec<FoundItem>,
+    /// Files that could not be placed, and why not.
+    pub unplaced: Vec<(ServerPath, String)>,
+    /// Catalogues that could not be asked.
+    pub unasked: Option<String>,
+}
+
+struct Candidate {
+    path: ServerPath,
+    learnt: Learnt,
+    download: Digest,
+    rows: Vec<FileRow>,
+}
+
+/// Adopts a server.
+///
+/// # Errors
+/// A roster stands there already, the folder is not there, or its family is not recognised.
+pub fn adopt(request: &Request, around: &Surroundings) -> Result<Adopted, Error> {
+    if request.roster.exists() {
+        return Err(Error::RosterExists(request.roster.clone()));
+    }
+    let beside = request.roster.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let folder = beside.join(&request.at);
+    if !folder.is_dir() {
+        return Err(Error::NoServer(request.at.clone()));
+    }
+    let tree = LocalTree::new(folder);
+    let files = tree.walk()?;
+    let (family, certainty) = which(request, around, &tree, &files)?;
+    let mut text = roster_text(request, &family);
+    let server = open(request, &text, &tree, around)?;
+    let facts = server.facts()?;
+    let mut unplaced = Vec::new();
+    let candidates = candidates(&server, &files, &facts, &mut unplaced)?;
+    let digests: Vec<Question> = candidates.iter().map(|c| Question::File(c.download.clone())).collect();
+    let (named, unasked) = match server.catalogues.named(&digests) {
+        Ok(named) => (named, None),
+        Err(e) => (vec![Vec::new(); digests.len()], Some(e.to_string())),
+    };
+    let mut items = Vec::new();
+    let mut ledger = Ledger { family: family.rules.name.clone(), ..Ledger::default() };
+    let mut rows = BTreeMap::new();
+    for (one, named) in candidates.into_iter().zip(named) {
+        let id = one.learnt.found.id.clone();
+        if rows.contains_key(&id) {
+            unplaced.push((one.path, format!("{id} is on the server twice; keep one of the two")));
+            continue;
+        }
+        let (held, by) = held(&server, &one, &named)?;
+        let line = match (&held.from, by) {
+            (HeldFrom::Origin(Origin::Here { path, sha256 }), _) => format!("{{ here = {path:?}, sha256 = \"{sha256}\" }}"),
+            _ => "\"*\"".to_owned(),
+        };
+        text = yalotheca_core::roster::put_item(&text, &id, &line).map_err(|source| Error::Roster { path: request.roster.clone(), text: text.clone(), source })?;
+        items.push(FoundItem {
+            id: id.clone(),
+            version: held.facts.version.to_string(),
+            kind: family.kind_title(&held.kind).to_owned(),
+            by,
+            path: one.path,
+        });
+        ledger.items.insert(id.clone(), Held { files: render_rows(&one.rows)?.0, ..held });
+        rows.insert(id, one.rows);
+    }
+    let claimed: BTreeSet<&ServerPath> = rows.values().flatten().map(|r| &r.path).collect();
+    let strangers = files.iter().filter(|(p, s)| {
+        matches!(s, Stat::File { .. }) && !claimed.contains(p) && !family.owns(p.path()) && !unplaced.iter().any(|(u, _)| u == p)
+    });
+    let strangers: Vec<_> = strangers.map(|(p, _)| (p.clone(), "nobody knows this file".to_owned())).collect();
+    unplaced.extend(strangers);
+    unplaced.sort();
+    (ledger.slots, ledger.order) = slots_as_they_are(&server, &ledger, &facts)?;
+    ledger.roster = Some(Digest::of(text.as_bytes()));
+    let server = open(request, &text, &tree, around)?;
+    let plan = Plan {
+        act: Act::Adopt,
+        before: Ledger::default(),
+        items: items.iter().map(change).collect(),
+        after: ledger,
+        rows,
+        steps: Vec::new(),
+        docs: Vec::new(),
+        findings: Vec::new(),
+        left: Vec::new(),
+        roster_after: None,
+        facts: facts.clone(),
+    };
+    let _ = apply::carry_out(&server, plan)?;
+    write_whole(&request.roster, text.as_bytes())?;
+    Ok(Adopted { family: (family.rules.name, family.rules.title), certainty, facts, items, unplaced, unasked })
+}
+
+fn change(item: &FoundItem) -> ItemChange {
+    ItemChange {
+        id: item.id.clone(),
+        kind: item.kind.clone(),
+        before: None,
+        after: Some(item.version.clone()),
+        why: "found".to_owned(),
+        bytes: 0,
+    }
+}
+
+fn open(request: &Request, text: &str, tree: &LocalTree, around: &Surroundings) -> Result<Server, Error> {
+    let roster = Roster::parse(text).map_err(|source| Error::Roster {
+        path: request.roster.clone(),
+        text: text.to_owned(),
+        source,
+    })?;
+    Server::in_tree(&request.roster, text.to_owned(), roster, Arc::new(tree.clone()), around)
+}
+
+fn which(
+    request: &Request,
+    around: &Surroundings,
+    tree: &LocalTree,
+    files: &[(ServerPath, Stat)],
+) -> Result<(Family, Option<u32>), Error> {
+    if let Some(name) = &request.family {
+        return Ok((families::named(&around.home, name)?, None));
+    }
+    let sure = families::recognise(&around.home, tree, files)?;
+    let certain: Vec<_> = sure.iter().filter(|(_, s)| *s >= CERTAIN).collect();
+    match certain.as_slice() {
+        [(family, s)] => Ok((family.clone(), Some(*s))),
+        _ => Err(Error::NotRecognised {
+            place: tree.place(),
+            nearest: sure.iter().filter(|(_, s)| *s > 0).map(|(f, s)| (f.rules.name.clone(), *s)).collect(),
+        }),
+    }
+}
+
+fn roster_text(request: &Request, family: &Family) -> String {
+    let mut out = String::new();
+    let catalogues = request.catalogues.iter().map(|c| format!("{c:?}")).collect::<Vec<_>>().join(", ");
+    let _ = write!(
+        out,
+        "\
+# What you want on this server ({title}). Edit it by hand, or with `yalotheca want` and
+# `yalotheca drop`; comments and order are kept. `yalotheca settle` makes the server match it.
+format = 1
+
+# Where items are looked for, first one first: addresses or folders.
+catalogues = [{catalogues}]
+
+[server]
+family = {family:?}
+at = {at:?}    # the server's folder, from here
+
+# One line an item: the versions it may have (\"*\" any, \"^2\" 2 and up but below 3, \"=2.1.0\").
+[items]
+",
+        title = family.rules.title,
+        family = family.rules.name,
+        at = request.at,
+    );
+    out
+}
+
+/// Everything on the server that can be opened as an item of some kind.
+fn candidates(
+    server: &Server,
+    files: &[(ServerPath, Stat)],
+    facts: &ServerFacts,
+    unplaced: &mut Vec<(ServerPath, String)>,
+) -> Result<Vec<Candidate>, Error> {
+    let mut out = Vec::new();
+    let plain: Vec<&ServerPath> =
+        files.iter().filter(|(_, s)| matches!(s, Stat::File { .. })).map(|(p, _)| p).collect();
+    for kind in server.family.rules.kind.values() {
+        server.around.go_on()?;
+        for found in of_kind(server, kind, &plain, facts)? {
+            match found {
+                Ok(candidate) => out.push(candidate),
+                Err(refused) => unplaced.push(refused),
+            }
+        }
+    }
+    out.sort_by(|a, b| a.path.cmp(&b.path));
+    Ok(out)
+}
+
+type Refused = (ServerPath, String);
+
+fn of_kind(
+    server: &Server,
+    kind: &Kind,
+    files: &[&ServerPath],
+    facts: &ServerFacts,
+) -> Result<Vec<Result<Candidate, Refused>>, Error> {
+    let mut out = Vec::new();
+    for rule in &kind.place {
+        if kind.file.is_some() && rule.take != "real" {
+            continue;
+        }
+        // where one item's files begin: the file itself, or the folder that holds its manifest
+        let pattern = if kind.file.is_some() {
+            rule.to.glob()
+        } else {
+            rule.to.glob().replace("**", &kind.manifest.inside)
+        };
+        for path in files.iter().filter(|p| glob(&pattern, p.path())) {
+            let (download, name) = if kind.file.is_some() {
+                (bring(server, path)?, path.name().to_owned())
+            } else {
+                let below = path.path().strip_suffix(kind.manifest.inside.as_str()).unwrap_or("").to_owned();
+                let members: Vec<&ServerPath> = files.iter().copied().filter(|p| p.path().starts_with(&below)).collect();
+                let folder = below.trim_end_matches('/').rsplit('/').next().unwrap_or("folder").to_owned();
+                (pack(server, &members, &below)?, format!("{folder}.zip"))
+            };
+            let learnt = match learn(&server.around.home, &server.family, &download, &name, server.roster.limits) {
+                Ok(learnt) => learnt,
+                Err(e) => {
+                    out.push(Err(((*path).clone(), e.to_string())));
+                    continue;
+                }
+            };
+            let id = learnt.found.id.clone();
+            let places = place(kind, &id, &learnt.found.facts.version, &learnt.look, &learnt.real, facts)?;
+            let row = |p: Placed| FileRow { path: p.path, sha256: p.sha256, bytes: p.bytes };
+            let rows: Vec<FileRow> = places.files.into_iter().map(row).collect();
+            match rows.iter().find(|r| !files.contains(&&r.path)) {
+                Some(elsewhere) => {
+                    let why = format!("it calls itself {id}, so its file should be `{}`; rename it, then `yalotheca want` it", elsewhere.path);
+                    out.push(Err(((*path).clone(), why)));
+                }
+                None => out.push(Ok(Candidate { path: (*path).clone(), learnt, download, rows })),
+            }
+        }
+    }
+    Ok(out)
+}
+
+/// Copies a file of the server into the store.
+fn bring(server: &Server, path: &ServerPath) -> Result<Digest, Error> {
+    let mut file = server.tree.open(path)?.ok_or_else(|| Error::Moved { path: path.to_string() })?;
+    Ok(server.around.home.take(&mut file, Path::new(path.path()))?.0)
+}
+
+/// Packs a folder's files into an archive of the store, so that it can be put back one day.
+fn pack(server: &Server, members: &[&ServerPath], below: &str) -> Result<Digest, Error> {
+    let incoming = server.around.home.at("incoming");
+    let broken = |e: zip::result::ZipError| Error::disk(&incoming, "cannot be written to")(std::io::Error::other(e.to_string()));
+    let mut file = server.around.home.temporary()?;
+    let mut archive = zip::ZipWriter::new(file.as_file_mut());
+    // no times: the same files always give the same archive
+    let options = zip::write::SimpleFileOptions::default()
+        .compression_method(zip::CompressionMethod::Stored)
+        .last_modified_time(zip::DateTime::default());
+    for path in members {
+        let name = path.path().strip_prefix(below).unwrap_or(path.path());
+        archive.start_file(name, options).map_err(broken)?;
+        let mut from = server.tree.open(path)?.ok_or_else(|| Error::Moved { path: path.to_string() })?;
+        std::io::copy(&mut from, &mut archive).map_err(Error::disk(&incoming, "cannot be written to"))?;
+    }
+    archive.finish().map_err(broken)?.flush().map_err(Error::disk(&incoming, "cannot be written to"))?;
+    let mut whole = file.reopen().map_err(Error::disk(&incoming, "cannot be read"))?;
+    Ok(server.around.home.take(&mut whole, Path::new(below))?.0)
+}
+
+/// What the ledger will hold of a found item: the catalogue's word where it has this very file, else its own.
+fn held(server: &Server, one: &Candidate, named: &[ItemId]) -> Result<(Held, KnownBy), Error> {
+    let id = &one.learnt.found.id;
+    let mut held = Held {
+        kind: one.learnt.kind.clone(),
+        title: one.learnt.found.title.clone(),
+        facts: one.learnt.found.facts.clone(),
+        from: HeldFrom::Origin(Origin::Here { path: one.path.to_string(), sha256: one.download.clone() }),
+        download: one.download.clone(),
+        name: real_name(&one.learnt.look, &one.learnt.real).to_owned(),
+        files: Digest::of(b""),
+    };
+    if named.contains(id) {
+        let offered = server.catalogues.items(&BTreeSet::from([id.clone()]))?.remove(id);
+        let version = offered.as_ref().and_then(|o| {
+            o.facts.versions.iter().find(|v| v.files.iter().any(|f| f.sha256 == one.download)).cloned()
+        });
+        if let (Some(offered), Some(facts)) = (offered, version) {
+            held.facts = facts;
+            held.from = HeldFrom::Catalogue(offered.catalogue);
+            return Ok((held, KnownBy::Hash));
+        }
+    }
+    Ok((held, KnownBy::Manifest))
+}
+
+/// The slots with what stands in the settings already as ours, and the load order that the lists show.
+fn slots_as_they_are(server: &Server, ledger: &Ledger, facts: &ServerFacts) -> Result<(Vec<Slot>, Vec<ItemId>), Error> {
+    let wired: Vec<Wired<'_>> = ledger
+        .items
+        .iter()
+        .map(|(id, h)| Wired { id, kind: &h.kind, version: &h.facts.version, name: &h.name })
+        .collect();
+    let claims: Vec<Claim> = wire::wire(&server.family, &wired, facts, None)?
+        .into_iter()
+        .filter(|c| matches!(c.owner, yalotheca_core::slot::Owner::Item(_)))
+        .collect();
+    let mut slots: Vec<Slot> = Vec::new();
+    let mut places: BTreeMap<ItemId, usize> = BTreeMap::new();
+    for claim in &claims {
+        let bytes = server.tree.read(&[claim.key.path.clone()], MOST_SETTINGS)?.pop().flatten().unwrap_or_default();
+        let seen: Vec<String> = match &claim.key.at {
+            Some(at) => Properties::parse(&bytes).ok().and_then(|d| d.get(at)).map(|(v, _)| v).into_iter().collect(),
+            None => Lines::parse(&bytes).map(|d| d.entries().into_iter().map(|(e, _)| e).collect()).unwrap_or_default(),
+        };
+        let Some(place) = seen.iter().position(|s| *s == claim.value) else { continue };
+        if let (yalotheca_core::slot::Owner::Item(id), None) = (&claim.owner, &claim.key.at) {
+            places.insert(id.clone(), place);
+        }
+        let at = slots.iter().position(|s| s.key == claim.key).unwrap_or_else(|| {
+            let base = if claim.key.at.is_none() { seen.clone() } else { Vec::new() };
+            slots.push(Slot { key: claim.key.clone(), base, hand: None, claims: Vec::new(), written: Vec::new() });
+            slots.len() - 1
+        });
+        if let Some(slot) = slots.get_mut(at) {
+            slot.base.retain(|b| *b != claim.value);
+            slot.claims.push((claim.owner.clone(), claim.value.clone()));
+            slot.written.push(claim.value.clone());
+        }
+    }
+    for slot in &mut slots {
+        // ours stand in the file's order
+        let place = |owner: &yalotheca_core::slot::Owner| match owner {
+            yalotheca_core::slot::Owner::Item(id) => places.get(id).copied().unwrap_or(usize::MAX),
+            _ => usize::MAX,
+        };
+        slot.claims.sort_by_key(|(owner, _)| place(owner));
+        slot.written = slot.claims.iter().map(|(_, v)| v.clone()).collect();
+    }
+    let mut order: Vec<ItemId> = ledger.items.keys().cloned().collect();
+    order.sort_by_key(|id| (places.get(id).copied().unwrap_or(usize::MAX), id.clone()));
+    Ok((slots, order))
+}

@@ -1,0 +1,68 @@
+//! Gathers what a check looks at.
+
+use std::collections::BTreeSet;
+
+use yalotheca_core::check::{Situation, check as judge};
+use yalotheca_core::finding::{Finding, Severity};
+use yalotheca_core::id::ServerPath;
+use yalotheca_core::ledger::Ledger;
+use yalotheca_core::slot::Claim;
+
+use crate::Error;
+use crate::server::Server;
+use crate::settle::slots;
+use crate::state;
+use crate::tree::Stat;
+
+/// Returns everything that would stop a clean start, worst first.
+///
+/// # Errors
+/// The server or its ledger cannot be read.
+pub fn check(server: &Server) -> Result<Vec<Finding>, Error> {
+    let tree = server.tree.as_ref();
+    let ledger = state::head(tree)?;
+    let rows = state::rows(tree, &ledger)?;
+    let ours: BTreeSet<ServerPath> = rows.values().flatten().map(|r| r.path.clone()).collect();
+    let seen = state::seen(tree, &ours.iter().cloned().collect::<Vec<_>>())?;
+    let unknown = unknown_files(server, &ledger, &ours)?;
+    let settings = settings(server, &ledger)?;
+    let facts = server.facts()?;
+    Ok(judge(&Situation {
+        family: &server.family,
+        server: &facts,
+        roster: &server.roster,
+        ledger: &ledger,
+        rows: &rows,
+        seen: &seen,
+        unknown: &unknown,
+        settings: &settings,
+    }))
+}
+
+/// Files that are neither ours nor the family's own.
+fn unknown_files(server: &Server, ledger: &Ledger, ours: &BTreeSet<ServerPath>) -> Result<Vec<ServerPath>, Error> {
+    let claimed: BTreeSet<&ServerPath> = ledger.slots.iter().map(|s| &s.key.path).collect();
+    let roster = server.roster_path.file_name().and_then(|n| n.to_str()).unwrap_or("");
+    let files = server.tree.walk()?.into_iter().filter(|(_, stat)| matches!(stat, Stat::File { .. })).map(|(p, _)| p);
+    Ok(files
+        .filter(|p| !ours.contains(p) && !claimed.contains(p) && p.path() != roster && !server.family.owns(p.path()))
+        .collect())
+}
+
+/// What the settings files reveal, computed with the claims as they are.
+fn settings(server: &Server, ledger: &Ledger) -> Result<Vec<Finding>, Error> {
+    let claims: Vec<Claim> = ledger
+        .slots
+        .iter()
+        .flat_map(|s| s.claims.iter().map(|(o, v)| Claim { key: s.key.clone(), owner: o.clone(), value: v.clone() }))
+        .collect();
+    match slots(server, ledger, &claims, &BTreeSet::new()) {
+        Ok(slots) => Ok(slots.findings),
+        Err(Error::Slot(e)) => {
+            let fix = "mend that line by hand, then check again";
+            let found = Finding::new("unreadable-settings", Severity::Error, e.source.why.clone(), fix);
+            Ok(vec![found.at(&e.path).on_line(Some(e.source.line).filter(|l| *l > 0))])
+        }
+        Err(other) => Err(other),
+    }
+}

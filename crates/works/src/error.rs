@@ -1,0 +1,292 @@
+//! Every way an operation can fail, by area. The CLI turns them into headings, hints and exit codes.
+
+use std::path::PathBuf;
+
+use thiserror::Error;
+use yalotheca_core::catalogue::CatalogueError;
+use yalotheca_core::family::FamilyError;
+use yalotheca_core::finding::Finding;
+use yalotheca_core::id::IdError;
+use yalotheca_core::ledger::LedgerError;
+use yalotheca_core::manifest::ManifestError;
+use yalotheca_core::order::Circle;
+use yalotheca_core::place::PlaceError;
+use yalotheca_core::roster::RosterError;
+use yalotheca_core::slot::SlotError;
+use yalotheca_core::solve::Reasons;
+
+use crate::archive::ArchiveError;
+use crate::fetch::FetchError;
+use crate::tree::TreeError;
+
+/// Anything that stops an operation. Nothing was changed then, unless the variant says so.
+#[derive(Debug, Error)]
+pub enum Error {
+    /// There is no roster here.
+    #[error("there is no roster `{}`", .0.display())]
+    NoRoster(PathBuf),
+    /// The roster stands there already.
+    #[error("`{}` stands here already, so this server is under care", .0.display())]
+    RosterExists(PathBuf),
+    /// The roster cannot be read.
+    #[error("the roster cannot be read: {source}")]
+    Roster {
+        /// The file.
+        path: PathBuf,
+        /// Its text, for showing the line.
+        text: String,
+        /// What is wrong.
+        #[source]
+        source: RosterError,
+    },
+    /// A family file cannot be used.
+    #[error("the family file cannot be used: {source}")]
+    Family {
+        /// The file.
+        path: String,
+        /// Its text, for showing the line.
+        text: String,
+        /// What is wrong.
+        #[source]
+        source: FamilyError,
+    },
+    /// No such family.
+    #[error("no family is called `{name}`{hint}")]
+    NoFamily {
+        /// The name.
+        name: String,
+        /// `, did you mean …?` or nothing.
+        hint: String,
+    },
+    /// The folder gives no family away.
+    #[error("no family was recognised in `{place}`")]
+    NotRecognised {
+        /// The folder.
+        place: String,
+        /// What came nearest: family and certainty.
+        nearest: Vec<(String, u32)>,
+    },
+    /// The server's folder is not there.
+    #[error("there is no folder `{0}`")]
+    NoServer(String),
+    /// No set of versions fits.
+    #[error("no set of versions fits")]
+    Impossible(Box<Reasons>),
+    /// Needs go in a circle.
+    #[error(transparent)]
+    Circle(#[from] Circle),
+    /// Findings that forbid it.
+    #[error("{}", summary(.0))]
+    Forbidden(Vec<Finding>),
+    /// Findings that need somebody's decision.
+    #[error("{}", summary(.0))]
+    Undecided(Vec<Finding>),
+    /// An item is not on the roster.
+    #[error("`{item}` is not on the roster{hint}")]
+    NotWanted {
+        /// The item.
+        item: String,
+        /// `, did you mean …?` or nothing.
+        hint: String,
+    },
+    /// No catalogue has it.
+    #[error("no catalogue has `{item}`{hint}")]
+    NotOffered {
+        /// What was asked for.
+        item: String,
+        /// `, did you mean …?` or nothing.
+        hint: String,
+    },
+    /// The item is for another family.
+    #[error("`{item}` is for {family}, and this server is {here}")]
+    OtherFamily {
+        /// The item.
+        item: String,
+        /// Its family.
+        family: String,
+        /// The server's family.
+        here: String,
+    },
+    /// The catalogue and the archive say different things.
+    #[error("{item}: the catalogue and what came from it disagree: {why}")]
+    Disagree {
+        /// The item and version.
+        item: String,
+        /// What each says.
+        why: String,
+    },
+    /// A file on the roster is gone or another.
+    #[error("{item}: `{place}` {why}")]
+    Origin {
+        /// The item.
+        item: String,
+        /// The file or address.
+        place: String,
+        /// What is wrong.
+        why: String,
+    },
+    /// The server changed between plan and apply.
+    #[error("`{path}` changed while the changes were being made ready")]
+    Moved {
+        /// The file.
+        path: String,
+    },
+    /// Somebody pressed Ctrl-C.
+    #[error("stopped: nothing was changed")]
+    Stopped,
+    /// Something was half done and could not be taken back.
+    #[error("the server could not be brought back to what it was: {why}")]
+    HalfDone {
+        /// What failed, and what stands where.
+        why: String,
+    },
+    /// A version text or range cannot be read.
+    #[error("{0}")]
+    Range(#[from] yalotheca_core::version::RangeError),
+    /// A name cannot be used.
+    #[error("{0}")]
+    Id(#[from] IdError),
+    /// A settings file stands in the way.
+    #[error(transparent)]
+    Slot(#[from] SlotError),
+    /// An item cannot be placed.
+    #[error(transparent)]
+    Place(#[from] PlaceError),
+    /// A download is no item.
+    #[error(transparent)]
+    Manifest(#[from] ManifestError),
+    /// An archive was refused.
+    #[error("{name}: {source}")]
+    Archive {
+        /// The archive's name.
+        name: String,
+        /// What is wrong.
+        #[source]
+        source: ArchiveError,
+    },
+    /// Something could not be fetched.
+    #[error(transparent)]
+    Fetch(#[from] FetchError),
+    /// A catalogue's answer was refused.
+    #[error("catalogue {address}: {source}")]
+    Catalogue {
+        /// The catalogue.
+        address: String,
+        /// What is wrong.
+        #[source]
+        source: CatalogueError,
+    },
+    /// A file of ours cannot be read or written.
+    #[error("`{}` {doing}: {source}", .path.display())]
+    Disk {
+        /// The file.
+        path: PathBuf,
+        /// What was tried, after the path: `cannot be written`.
+        doing: &'static str,
+        /// The system's word.
+        #[source]
+        source: std::io::Error,
+    },
+    /// The server's tree failed.
+    #[error(transparent)]
+    Tree(#[from] TreeError),
+    /// The ledger cannot be used.
+    #[error(transparent)]
+    Ledger(#[from] LedgerError),
+    /// There is nothing to take back.
+    #[error("there is nothing to undo: {0}")]
+    NothingToUndo(String),
+    /// The family names no start.
+    #[error("the family `{0}` does not say how to start the server")]
+    NoStart(String),
+    /// The family's start was not approved.
+    #[error("the family `{family}` (sha256 {digest}) would run: {command}")]
+    NotApproved {
+        /// The family.
+        family: String,
+        /// Its digest.
+        digest: String,
+        /// What it would run.
+        command: String,
+    },
+    /// The start command could not be run.
+    #[error("`{command}` could not be run: {source}")]
+    Run {
+        /// The command.
+        command: String,
+        /// The system's word.
+        #[source]
+        source: std::io::Error,
+    },
+    /// The terms in force have another number.
+    #[error("the terms in force have the number {wanted}, not {given}")]
+    OtherTerms {
+        /// The number in force.
+        wanted: String,
+        /// What was given.
+        given: String,
+    },
+    /// There are no terms to accept.
+    #[error("this server asks for no terms to be accepted")]
+    NoTerms,
+}
+
+fn summary(findings: &[Finding]) -> String {
+    match findings {
+        [one] => match (&one.file, &one.item) {
+            (Some(file), _) => format!("{file}: {}", one.cause),
+            (None, Some(item)) => format!("{item}: {}", one.cause),
+            _ => one.cause.clone(),
+        },
+        many => format!("{} stand in the way", yalotheca_core::text::counted(many.len(), "finding")),
+    }
+}
+
+impl Error {
+    /// Returns the exit code: 2 wrong usage, 3 it cannot be, 4 the outside failed, 5 refused for safety,
+    /// 6 needs an answer (`docs/exit-codes.md`).
+    pub fn exit_code(&self) -> u8 {
+        match self {
+            Error::NoRoster(_)
+            | Error::RosterExists(_)
+            | Error::Roster { .. }
+            | Error::Family { .. }
+            | Error::NoFamily { .. }
+            | Error::NotRecognised { .. }
+            | Error::NoServer(_)
+            | Error::NotWanted { .. }
+            | Error::Range(_)
+            | Error::Id(_)
+            | Error::NothingToUndo(_)
+            | Error::NoStart(_)
+            | Error::OtherTerms { .. }
+            | Error::NoTerms => 2,
+            Error::Impossible(_)
+            | Error::Circle(_)
+            | Error::Forbidden(_)
+            | Error::NotOffered { .. }
+            | Error::OtherFamily { .. }
+            | Error::Place(PlaceError::Field { .. } | PlaceError::Twice { .. } | PlaceError::Nothing { .. })
+            | Error::Manifest(_) => 3,
+            Error::Fetch(e) if e.is_refusal() => 5,
+            Error::Fetch(_) | Error::Disk { .. } | Error::Run { .. } | Error::Stopped | Error::HalfDone { .. } => 4,
+            Error::Tree(e) if e.is_refusal() => 5,
+            Error::Tree(_) => 4,
+            Error::Place(PlaceError::Path { .. })
+            | Error::Disagree { .. }
+            | Error::Origin { .. }
+            | Error::Moved { .. }
+            | Error::Slot(_)
+            | Error::Archive { .. }
+            | Error::Catalogue { .. }
+            | Error::Ledger(_) => 5,
+            Error::Undecided(_) | Error::NotApproved { .. } => 6,
+        }
+    }
+
+    /// Returns a disk error.
+    pub(crate) fn disk(path: impl Into<PathBuf>, doing: &'static str) -> impl FnOnce(std::io::Error) -> Self {
+        let path = path.into();
+        move |source| Error::Disk { path, doing, source }
+    }
+}

@@ -1,0 +1,115 @@
+//! Family files: the user's own first, then the built-in ones; and which of them a person approved.
+
+use std::collections::BTreeSet;
+use std::path::Path;
+
+use yalotheca_core::family::{Family, Mark};
+use yalotheca_core::id::ServerPath;
+use yalotheca_core::text::{did_you_mean, glob};
+
+use crate::Error;
+use crate::home::Home;
+use crate::tree::{Stat, Tree, TreeError};
+
+include!(concat!(env!("OUT_DIR"), "/families.rs"));
+
+/// A file larger than this is not searched for a mark's text (bytes).
+const MOST_MARK: u64 = 1_000_000;
+
+/// Returns all families, the user's own first; a built-in one of the same name is left out.
+///
+/// # Errors
+/// A family file cannot be read, with its line.
+pub fn all(home: &Home) -> Result<Vec<Family>, Error> {
+    let mut out: Vec<Family> = Vec::new();
+    let folder = home.at("families");
+    let mut own: Vec<_> = std::fs::read_dir(&folder).into_iter().flatten().flatten().map(|e| e.path()).collect();
+    own.retain(|p| p.to_string_lossy().ends_with(".family.toml"));
+    own.sort();
+    for path in own {
+        let text = std::fs::read_to_string(&path).map_err(Error::disk(&path, "cannot be read"))?;
+        out.push(parse(&path.display().to_string(), &text)?);
+    }
+    for text in BUILT_IN {
+        let family = parse("(built in)", text)?;
+        if !out.iter().any(|f| f.rules.name == family.rules.name) {
+            out.push(family);
+        }
+    }
+    Ok(out)
+}
+
+/// Returns the family of that name.
+///
+/// # Errors
+/// There is none, or a family file cannot be read.
+pub fn named(home: &Home, name: &str) -> Result<Family, Error> {
+    let families = all(home)?;
+    let names: Vec<String> = families.iter().map(|f| f.rules.name.clone()).collect();
+    families.into_iter().find(|f| f.rules.name == name).ok_or_else(|| {
+        let near = did_you_mean(name, names.iter().map(String::as_str));
+        let hint = if near.is_empty() { format!(" (known: {})", names.join(", ")) } else { near };
+        Error::NoFamily { name: yalotheca_core::text::clean(name, 60), hint }
+    })
+}
+
+fn parse(path: &str, text: &str) -> Result<Family, Error> {
+    Family::parse(text).map_err(|source| Error::Family { path: path.to_owned(), text: text.to_owned(), source })
+}
+
+/// Returns the families with how sure the files make each, surest first.
+///
+/// # Errors
+/// A family file or the tree cannot be read.
+pub fn recognise(home: &Home, tree: &dyn Tree, files: &[(ServerPath, Stat)]) -> Result<Vec<(Family, u32)>, Error> {
+    let mut out = Vec::new();
+    for family in all(home)? {
+        let mut failure: Option<TreeError> = None;
+        let sure = family.certainty(|mark| holds(tree, files, mark).unwrap_or_else(|e| {
+            failure.get_or_insert(e);
+            false
+        }));
+        if let Some(e) = failure {
+            return Err(e.into());
+        }
+        out.push((family, sure));
+    }
+    out.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.rules.name.cmp(&b.0.rules.name)));
+    Ok(out)
+}
+
+fn holds(tree: &dyn Tree, files: &[(ServerPath, Stat)], mark: &Mark) -> Result<bool, TreeError> {
+    let matching = files.iter().filter(|(p, s)| {
+        matches!(s, Stat::File { .. }) && glob(&mark.path, p.path())
+    });
+    let Some(text) = &mark.holds else { return Ok(matching.count() > 0) };
+    let small: Vec<ServerPath> = matching
+        .filter(|(_, s)| matches!(s, Stat::File { bytes, .. } if *bytes <= MOST_MARK))
+        .map(|(p, _)| p.clone())
+        .take(100)
+        .collect();
+    let read = tree.read(&small, MOST_MARK)?;
+    Ok(read.into_iter().flatten().any(|bytes| String::from_utf8_lossy(&bytes).contains(text)))
+}
+
+/// Whether a person approved what this family would run. Built-in families are approved.
+pub fn approved(home: &Home, family: &Family) -> bool {
+    let built_in = BUILT_IN.iter().any(|text| yalotheca_core::id::Digest::of(text.as_bytes()) == family.digest);
+    built_in || list(home).contains(family.digest.hex())
+}
+
+/// Remembers that a person approved this family, by its digest: a changed file asks again.
+///
+/// # Errors
+/// The disk says no.
+pub fn approve(home: &Home, family: &Family) -> Result<(), Error> {
+    let mut digests = list(home);
+    digests.insert(family.digest.hex().to_owned());
+    let bytes = serde_json::to_vec_pretty(&digests).unwrap_or_default();
+    home.write("approved.json", &bytes)
+}
+
+fn list(home: &Home) -> BTreeSet<String> {
+    let path = home.at("approved.json");
+    std::fs::read(Path::new(&path)).ok().and_then(|b| serde_json::from_slice(&b).ok()).unwrap_or_default()
+}

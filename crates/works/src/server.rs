@@ -1,0 +1,216 @@
+//! One server under care: its roster, family, tree and ledger, and what surrounds them.
+
+use std::collections::BTreeMap;
+use std::io::{Cursor, Read as _};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use yalotheca_core::facts::ServerFacts;
+use yalotheca_core::family::Family;
+use yalotheca_core::id::ServerPath;
+use yalotheca_core::roster::Roster;
+use yalotheca_core::settings::Value;
+
+use crate::catalogue::Catalogues;
+use crate::fetch::Fetcher;
+use crate::home::Home;
+use crate::progress::Progress;
+use crate::tree::local::LocalTree;
+use crate::tree::{ReadSeek, Tree};
+use crate::{Error, archive, families};
+
+/// What a run was started with, resolved once by the CLI.
+#[derive(Clone)]
+pub struct Surroundings {
+    /// Where this machine keeps what was fetched.
+    pub home: Home,
+    /// Whether the network is forbidden.
+    pub offline: bool,
+    /// Set when somebody presses Ctrl-C.
+    pub stop: Arc<AtomicBool>,
+    /// Hears of long work.
+    pub progress: Arc<dyn Progress>,
+    /// The time, RFC 3339 in UTC.
+    pub now: String,
+}
+
+impl Surroundings {
+    /// # Errors
+    /// [`Error::Stopped`] after Ctrl-C.
+    pub(crate) fn go_on(&self) -> Result<(), Error> {
+        if self.stop.load(Ordering::Relaxed) { Err(Error::Stopped) } else { Ok(()) }
+    }
+}
+
+/// One server under care.
+pub struct Server {
+    /// What the run was started with.
+    pub around: Surroundings,
+    /// The roster's path.
+    pub roster_path: PathBuf,
+    /// The roster's text.
+    pub text: String,
+    /// The roster.
+    pub roster: Roster,
+    /// The family.
+    pub family: Family,
+    /// The server's files.
+    pub tree: Arc<dyn Tree>,
+    /// The roster's catalogues.
+    pub catalogues: Catalogues,
+    /// Fetches.
+    pub fetcher: Fetcher,
+}
+
+/// A settings file larger than this is not read (bytes).
+pub const MOST_SETTINGS: u64 = 64_000_000;
+
+impl Server {
+    /// Opens the server that a roster speaks of.
+    ///
+    /// # Errors
+    /// No roster, a roster or family that cannot be read, no such folder.
+    pub fn open(roster_path: &Path, around: &Surroundings) -> Result<Self, Error> {
+        let text = match std::fs::read(roster_path) {
+            Ok(bytes) => String::from_utf8(bytes).map_err(|e| {
+                let kind = std::io::ErrorKind::InvalidData;
+                Error::disk(roster_path, "is not UTF-8 text")(std::io::Error::new(kind, e.utf8_error()))
+            })?,
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Err(Error::NoRoster(roster_path.to_owned())),
+            Err(e) => return Err(Error::disk(roster_path, "cannot be read")(e)),
+        };
+        Self::with_text(roster_path, text, around)
+    }
+
+    /// Opens the server as if the roster held `text`; nothing is written.
+    ///
+    /// # Errors
+    /// As [`Server::open`].
+    pub fn with_text(roster_path: &Path, text: String, around: &Surroundings) -> Result<Self, Error> {
+        let roster = Roster::parse(&text).map_err(|source| Error::Roster {
+            path: roster_path.to_owned(),
+            text: text.clone(),
+            source,
+        })?;
+        let folder = beside(roster_path).join(&roster.at);
+        if !folder.is_dir() {
+            return Err(Error::NoServer(folder.display().to_string()));
+        }
+        Self::in_tree(roster_path, text, roster, Arc::new(LocalTree::new(folder)), around)
+    }
+
+    /// The same, over a tree that is given.
+    ///
+    /// # Errors
+    /// No such family.
+    pub fn in_tree(
+        roster_path: &Path,
+        text: String,
+        roster: Roster,
+        tree: Arc<dyn Tree>,
+        around: &Surroundings,
+    ) -> Result<Self, Error> {
+        let family = families::named(&around.home, &roster.family)?;
+        let fetcher = Fetcher::new(roster.limits, around.offline, around.stop.clone());
+        let catalogues = Catalogues::new(&roster.catalogues, beside(roster_path), &around.home, &fetcher);
+        let around = around.clone();
+        Ok(Self { around, roster_path: roster_path.to_owned(), text, roster, family, tree, catalogues, fetcher })
+    }
+
+    /// Returns the same server as if the roster held another text.
+    ///
+    /// # Errors
+    /// As [`Server::open`].
+    pub fn with_roster(&self, text: String) -> Result<Self, Error> {
+        let path = &self.roster_path;
+        let roster = Roster::parse(&text).map_err(|source| Error::Roster { path: path.clone(), text: text.clone(), source })?;
+        Self::in_tree(path, text, roster, self.tree.clone(), &self.around)
+    }
+
+    /// Returns the folder the roster stands in.
+    pub fn beside(&self) -> &Path {
+        beside(&self.roster_path)
+    }
+
+    /// Returns what the family's rules read on the server as it is.
+    ///
+    /// # Errors
+    /// The tree fails. A fact that cannot be read is absent.
+    pub fn facts(&self) -> Result<ServerFacts, Error> {
+        facts(&self.family, self.tree.as_ref(), &Overlay::default())
+    }
+}
+
+fn beside(roster: &Path) -> &Path {
+    roster.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."))
+}
+
+/// Files as they will be, laid over the tree as it is.
+#[derive(Debug, Default)]
+pub(crate) struct Overlay {
+    /// Bytes of settings files; `None` for a file that will be gone.
+    pub(crate) docs: BTreeMap<ServerPath, Option<Vec<u8>>>,
+    /// Files that will be placed, by where their bytes are on this machine.
+    pub(crate) files: BTreeMap<ServerPath, PathBuf>,
+}
+
+impl Overlay {
+    fn open(&self, tree: &dyn Tree, path: &ServerPath) -> Result<Option<Box<dyn ReadSeek>>, Error> {
+        if let Some(doc) = self.docs.get(path) {
+            return Ok(doc.clone().map(|b| Box::new(Cursor::new(b)) as Box<dyn ReadSeek>));
+        }
+        if let Some(file) = self.files.get(path) {
+            let file = std::fs::File::open(file).map_err(Error::disk(file, "cannot be read"))?;
+            return Ok(Some(Box::new(std::io::BufReader::new(file))));
+        }
+        Ok(tree.open(path)?)
+    }
+}
+
+/// Reads every fact of a family; facts over facts are read once those are known.
+pub(crate) fn facts(family: &Family, tree: &dyn Tree, overlay: &Overlay) -> Result<ServerFacts, Error> {
+    let mut out = ServerFacts::default();
+    let mut read: BTreeMap<(ServerPath, Option<String>), Option<Vec<u8>>> = BTreeMap::new();
+    let mut left: Vec<_> = family.rules.fact.iter().collect();
+    loop {
+        let before = left.len();
+        let mut waiting = Vec::new();
+        for (name, source) in left {
+            let Some(file) = source.file.fill(|field| out.get(field).map(|v| v.to_owned().into())) else {
+                waiting.push((name, source));
+                continue;
+            };
+            let Ok(path) = ServerPath::server(&file) else { continue };
+            let key = (path, source.inside.clone());
+            if !read.contains_key(&key) {
+                let bytes = bytes_of(overlay.open(tree, &key.0)?, key.1.as_deref());
+                read.insert(key.clone(), bytes);
+            }
+            let bytes = read.get(&key).and_then(Option::as_deref);
+            let value = bytes.and_then(|b| Value::read(source.format, b).ok());
+            let texts = value.as_ref().and_then(|v| v.at(&source.at)).map(Value::texts).unwrap_or_default();
+            let texts: Vec<String> = texts.into_iter().filter(|t| !t.is_empty()).collect();
+            if !texts.is_empty() {
+                out.set(name, texts);
+            }
+        }
+        left = waiting;
+        if left.len() == before {
+            return Ok(out);
+        }
+    }
+}
+
+/// A file's bytes, or a member's of the archive it is; what cannot be read is absent.
+fn bytes_of(file: Option<Box<dyn ReadSeek>>, inside: Option<&str>) -> Option<Vec<u8>> {
+    let file = file?;
+    match inside {
+        Some(member) => archive::read_inside(file, member).ok().flatten(),
+        None => {
+            let mut out = Vec::new();
+            file.take(MOST_SETTINGS).read_to_end(&mut out).ok()?;
+            Some(out)
+        }
+    }
+}

@@ -1,0 +1,384 @@
+//! The way of one settle, up to the changes: solve and learn in turn, then order, place, wire.
+//!
+//! [`plan`] changes nothing; [`crate::apply::carry_out`] does what a plan says.
+
+mod choose;
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use yalotheca_core::changes::{self, Before, FileChanges, Step, WantedFile};
+use yalotheca_core::facts::ServerFacts;
+use yalotheca_core::finding::Finding;
+use yalotheca_core::id::{Digest, ItemId, ServerPath};
+use yalotheca_core::ledger::{Act, FileRow, Held, Ledger, render_rows};
+use yalotheca_core::order;
+use yalotheca_core::place::{self, Placed, Source};
+use yalotheca_core::slot::{self, DocChange, Slots};
+use yalotheca_core::wire::{self, Wired};
+
+use crate::Error;
+use crate::server::{MOST_SETTINGS, Overlay, Server, facts};
+use crate::state;
+use choose::Picked;
+
+/// A core that is changed changes what fits: so often the way is gone again before we give up.
+const MOST_ROUNDS: usize = 4;
+
+/// What is to be decided beforehand.
+#[derive(Debug, Clone, Default)]
+pub struct Options {
+    /// Hand-changed files that give way to what the roster wants.
+    pub put_back: BTreeSet<ServerPath>,
+    /// The number of the terms to accept, when that is the point (see [`crate::trial::accept_terms`]).
+    pub accept_terms: Option<String>,
+}
+
+/// An item's change.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ItemChange {
+    /// The item.
+    pub id: ItemId,
+    /// Its kind's title.
+    pub kind: String,
+    /// The version before.
+    pub before: Option<String>,
+    /// The version after.
+    pub after: Option<String>,
+    /// Why it is there: `wanted`, or the items that need it.
+    pub why: String,
+    /// What is written for it, in bytes.
+    pub bytes: u64,
+}
+
+/// The changes, ready to be shown and carried out.
+#[must_use = "a plan changes nothing until it is carried out"]
+#[derive(Debug)]
+pub struct Plan {
+    /// What is done.
+    pub act: Act,
+    /// The ledger before.
+    pub before: Ledger,
+    /// The ledger after, but for its generation.
+    pub after: Ledger,
+    /// The items' files after.
+    pub rows: BTreeMap<ItemId, Vec<FileRow>>,
+    /// The steps on files.
+    pub steps: Vec<Step>,
+    /// The settings files that change.
+    pub docs: Vec<DocChange>,
+    /// The items that change.
+    pub items: Vec<ItemChange>,
+    /// What the administrator did since, told.
+    pub findings: Vec<Finding>,
+    /// What of the downloads is left out.
+    pub left: Vec<(ItemId, Vec<String>)>,
+    /// The roster's text after, when the act changes it.
+    pub roster_after: Option<String>,
+    /// What is known of the server once it is done.
+    pub facts: ServerFacts,
+}
+
+impl Plan {
+    /// Whether there is nothing to do on the server.
+    pub fn is_empty(&self) -> bool {
+        self.steps.is_empty() && self.docs.is_empty() && self.items.is_empty() && self.roster_after.is_none()
+    }
+}
+
+/// Goes the way of a settle up to the changes.
+///
+/// # Errors
+/// Whatever stops it; nothing was changed.
+pub fn plan(server: &Server, options: &Options) -> Result<Plan, Error> {
+    let before = state::head(server.tree.as_ref())?;
+    let rows = state::rows(server.tree.as_ref(), &before)?;
+    let mut known = server.facts()?;
+    for _ in 0..MOST_ROUNDS {
+        let plan = once(server, options, &before, &rows, &known)?;
+        if plan.facts == known {
+            return Ok(plan);
+        }
+        // what is to be placed changes what fits: go the way again as the server will be
+        known = plan.facts;
+    }
+    Err(Error::Forbidden(vec![Finding::new(
+        "restless",
+        yalotheca_core::finding::Severity::Error,
+        "the core and what fits it could not be brought together",
+        "put the core's version on the roster, settle, then the rest",
+    )]))
+}
+
+/// Plans the acceptance of terms on a server that stays otherwise as it was settled.
+///
+/// # Errors
+/// A settings file stands in the way.
+pub(crate) fn plan_terms(server: &Server, before: &Ledger, options: &Options) -> Result<Plan, Error> {
+    let tree = server.tree.as_ref();
+    let rows = state::rows(tree, before)?;
+    let known = server.facts()?;
+    let in_order = before.order.iter().filter_map(|id| Some((id, before.items.get(id)?)));
+    let items: Vec<Wired<'_>> = in_order
+        .map(|(id, h)| Wired { id, kind: &h.kind, version: &h.facts.version, name: &h.name })
+        .collect();
+    let claims = wire::wire(&server.family, &items, &known, options.accept_terms.as_deref())?;
+    let slots = slots(server, before, &claims, &options.put_back)?;
+    let number = options.accept_terms.clone().unwrap_or_default();
+    let mut after = Ledger { slots: slots.slots, made: slots.made, terms: options.accept_terms.clone(), ..before.clone() };
+    after.roster = before.roster.clone().or_else(|| Some(Digest::of(server.text.as_bytes())));
+    Ok(Plan {
+        act: Act::AcceptTerms(number),
+        before: before.clone(),
+        after,
+        rows,
+        steps: Vec::new(),
+        docs: slots.docs,
+        items: Vec::new(),
+        findings: slots.findings,
+        left: Vec::new(),
+        roster_after: None,
+        facts: known,
+    })
+}
+
+/// The way, for what is known of the server.
+fn once(
+    server: &Server,
+    options: &Options,
+    before: &Ledger,
+    old_rows: &BTreeMap<ItemId, Vec<FileRow>>,
+    known: &ServerFacts,
+) -> Result<Plan, Error> {
+    let picked = choose::choose(server, before, known)?;
+    let order = load_order(server, &picked, &before.order)?;
+    let (files, rows, left) = place_all(server, &picked, &order, old_rows, known)?;
+    let changes = file_changes(server, options, before, old_rows, &files)?;
+    let changes = with_sources(server, changes, &picked, known)?;
+    let slots = wired(server, options, before, &picked, &order, known)?;
+    let items = item_changes(server, before, &picked, &changes);
+    let mut after = Ledger {
+        generation: before.generation,
+        family: server.family.rules.name.clone(),
+        roster: Some(Digest::of(server.text.as_bytes())),
+        items: BTreeMap::new(),
+        order,
+        slots: slots.slots,
+        made: slots.made,
+        folders: before.folders.clone(),
+        bases: changes.bases,
+        terms: before.terms.clone(),
+    };
+    for one in picked {
+        let files = render_rows(rows.get(&one.id).map_or(&[], Vec::as_slice))?.0;
+        after.items.insert(one.id, Held { files, ..one.held });
+    }
+    let facts = facts(&server.family, server.tree.as_ref(), &overlay(server, &changes.steps, &slots.docs))?;
+    let findings = changes.findings.into_iter().chain(slots.findings).collect();
+    Ok(Plan { act: Act::Settle, before: before.clone(), after, rows, steps: changes.steps, docs: slots.docs, items, findings, left, roster_after: None, facts })
+}
+
+fn load_order(server: &Server, picked: &[Picked], present: &[ItemId]) -> Result<Vec<ItemId>, Error> {
+    let entry = |one: &Picked| {
+        let facts = &one.held.facts;
+        let meets = |t: &yalotheca_core::facts::Target, other: &Picked| {
+            other.id == t.id || other.held.facts.provides.iter().any(|p| p.id == t.id) || other.held.facts.replaces.iter().any(|r| r.id == t.id)
+        };
+        let targets = facts.needs.iter().flat_map(|n| n.targets());
+        let needs = targets.flat_map(|t| picked.iter().filter(move |o| meets(t, o)).map(|o| o.id.clone()));
+        order::Entry {
+            id: one.id.clone(),
+            rank: server.family.rules.kind.get(&one.held.kind).map_or(0, |k| k.rank),
+            needs: needs.collect(),
+            after: facts.after.clone(),
+            before: facts.before.clone(),
+        }
+    };
+    Ok(order::order(&picked.iter().map(entry).collect::<Vec<_>>(), present)?.order)
+}
+
+type Rows = BTreeMap<ItemId, Vec<FileRow>>;
+
+/// Places the items: those that stay where their lists say, new ones by the family's rules.
+fn place_all(
+    server: &Server,
+    picked: &[Picked],
+    order: &[ItemId],
+    old: &Rows,
+    known: &ServerFacts,
+) -> Result<(BTreeMap<ServerPath, WantedFile>, Rows, Vec<(ItemId, Vec<String>)>), Error> {
+    let mut all: Vec<(ItemId, Placed)> = Vec::new();
+    let mut rows = Rows::new();
+    let mut left = Vec::new();
+    for id in order {
+        let Some(one) = picked.iter().find(|p| p.id == *id) else { continue };
+        let placed = if one.learnt.is_none() {
+            let kept = |row: &FileRow| Placed {
+                path: row.path.clone(),
+                source: Source::Kept(row.sha256.clone()),
+                sha256: row.sha256.clone(),
+                bytes: row.bytes,
+            };
+            old.get(id).map(|rows| rows.iter().map(kept).collect()).unwrap_or_default()
+        } else {
+            let places = places_of(server, one, known)?;
+            if !places.left.is_empty() {
+                left.push((id.clone(), places.left));
+            }
+            places.files
+        };
+        let row = |p: &Placed| FileRow { path: p.path.clone(), sha256: p.sha256.clone(), bytes: p.bytes };
+        rows.insert(id.clone(), placed.iter().map(row).collect());
+        all.extend(placed.into_iter().map(|p| (id.clone(), p)));
+    }
+    let files = changes::gather(all).map_err(Error::Forbidden)?;
+    Ok((files, rows, left))
+}
+
+fn places_of(server: &Server, one: &Picked, known: &ServerFacts) -> Result<place::Places, Error> {
+    let learnt = match &one.learnt {
+        Some(learnt) => learnt.clone(),
+        None => choose::open(server, one)?,
+    };
+    let Some(kind) = server.family.rules.kind.get(&learnt.kind) else { return Ok(place::Places::default()) };
+    Ok(place::place(kind, &one.id, &one.held.facts.version, &learnt.look, &learnt.real, known)?)
+}
+
+fn file_changes(
+    server: &Server,
+    options: &Options,
+    before: &Ledger,
+    old: &Rows,
+    wanted: &BTreeMap<ServerPath, WantedFile>,
+) -> Result<FileChanges, Error> {
+    let ours: BTreeMap<ServerPath, Digest> =
+        old.values().flatten().map(|row| (row.path.clone(), row.sha256.clone())).collect();
+    let paths: BTreeSet<ServerPath> = ours.keys().chain(wanted.keys()).cloned().collect();
+    let seen = state::seen(server.tree.as_ref(), &paths.into_iter().collect::<Vec<_>>())?;
+    let known = Before { ours, bases: before.bases.clone(), seen, put_back: options.put_back.clone() };
+    let changes = changes::files(&known, wanted);
+    if changes.blocked.is_empty() { Ok(changes) } else { Err(Error::Undecided(changes.blocked)) }
+}
+
+/// A file of an item that stays and must be put back comes from its download again.
+fn with_sources(
+    server: &Server,
+    mut changes: FileChanges,
+    picked: &[Picked],
+    known: &ServerFacts,
+) -> Result<FileChanges, Error> {
+    let mut opened: BTreeMap<ItemId, place::Places> = BTreeMap::new();
+    for step in &mut changes.steps {
+        let Step::Place { path, file, .. } = step else { continue };
+        if !matches!(file.source, Source::Kept(_)) {
+            continue;
+        }
+        for owner in &file.owners {
+            let Some(one) = picked.iter().find(|p| p.id == *owner) else { continue };
+            if !opened.contains_key(owner) {
+                opened.insert(owner.clone(), places_of(server, one, known)?);
+            }
+            let found = opened.get(owner).and_then(|p| p.files.iter().find(|f| f.path == *path));
+            if let Some(found) = found.filter(|f| f.sha256 == file.sha256) {
+                file.source = found.source.clone();
+                break;
+            }
+        }
+    }
+    Ok(changes)
+}
+
+fn wired(
+    server: &Server,
+    options: &Options,
+    before: &Ledger,
+    picked: &[Picked],
+    order: &[ItemId],
+    known: &ServerFacts,
+) -> Result<Slots, Error> {
+    let in_order = order.iter().filter_map(|id| picked.iter().find(|p| p.id == *id));
+    let items: Vec<Wired<'_>> = in_order
+        .map(|p| Wired { id: &p.id, kind: &p.held.kind, version: &p.held.facts.version, name: &p.held.name })
+        .collect();
+    let claims = wire::wire(&server.family, &items, known, before.terms.as_deref())?;
+    slots(server, before, &claims, &options.put_back)
+}
+
+/// Computes the slots for some claims over the settings files as they are.
+pub(crate) fn slots(
+    server: &Server,
+    before: &Ledger,
+    claims: &[slot::Claim],
+    put_back: &BTreeSet<ServerPath>,
+) -> Result<Slots, Error> {
+    let paths: BTreeSet<ServerPath> =
+        before.slots.iter().map(|s| s.key.path.clone()).chain(claims.iter().map(|c| c.key.path.clone())).collect();
+    let paths: Vec<ServerPath> = paths.into_iter().collect();
+    let read = if paths.is_empty() { Vec::new() } else { server.tree.read(&paths, MOST_SETTINGS)? };
+    let docs = paths.into_iter().zip(read).filter_map(|(p, b)| Some((p, b?))).collect();
+    Ok(slot::settle(&before.slots, &before.made, claims, &docs, put_back)?)
+}
+
+/// The server's files as they will be, for reading its facts ahead.
+fn overlay(server: &Server, steps: &[Step], docs: &[DocChange]) -> Overlay {
+    let mut out = Overlay::default();
+    for doc in docs {
+        out.docs.insert(doc.path.clone(), doc.after.clone());
+    }
+    for step in steps {
+        match step {
+            Step::Place { path, file, .. } => {
+                if let Source::Store(digest) = &file.source {
+                    out.files.insert(path.clone(), server.around.home.store_path(digest));
+                } else if server.around.home.has(&file.sha256) {
+                    out.files.insert(path.clone(), server.around.home.store_path(&file.sha256));
+                }
+            }
+            Step::Remove { path, back: None, .. } => {
+                out.docs.insert(path.clone(), None);
+            }
+            Step::Remove { .. } => {}
+        }
+    }
+    out
+}
+
+fn item_changes(server: &Server, before: &Ledger, picked: &[Picked], changes: &FileChanges) -> Vec<ItemChange> {
+    let bytes = |id: &ItemId| {
+        let of = |s: &Step| match s {
+            Step::Place { file, .. } if file.owners.contains(id) => file.bytes,
+            _ => 0,
+        };
+        changes.steps.iter().map(of).sum()
+    };
+    let needed_by = |id: &ItemId| {
+        let needs = |p: &&Picked| p.held.facts.needs.iter().flat_map(|n| n.targets()).any(|t| t.id == *id);
+        let names: Vec<String> = picked.iter().filter(needs).map(|p| p.id.to_string()).collect();
+        if names.is_empty() { "stands in for what is needed".to_owned() } else { format!("needed by {}", yalotheca_core::text::listed(&names)) }
+    };
+    let mut out = Vec::new();
+    for one in picked {
+        let old = before.items.get(&one.id);
+        if old.is_some_and(|h| h.facts.version == one.held.facts.version && h.download == one.held.download) {
+            continue;
+        }
+        out.push(ItemChange {
+            id: one.id.clone(),
+            kind: server.family.kind_title(&one.held.kind).to_owned(),
+            before: old.map(|h| h.facts.version.to_string()),
+            after: Some(one.held.facts.version.to_string()),
+            why: if one.wanted { "wanted".to_owned() } else { needed_by(&one.id) },
+            bytes: bytes(&one.id),
+        });
+    }
+    for (id, held) in before.items.iter().filter(|(id, _)| !picked.iter().any(|p| p.id == **id)) {
+        out.push(ItemChange {
+            id: id.clone(),
+            kind: server.family.kind_title(&held.kind).to_owned(),
+            before: Some(held.facts.version.to_string()),
+            after: None,
+            why: "nothing needs it any more".to_owned(),
+            bytes: 0,
+        });
+    }
+    out
+}

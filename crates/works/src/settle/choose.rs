@@ -1,0 +1,379 @@
+//! Solve and learn, in turn, until nothing new appears.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use yalotheca_core::facts::{ServerFacts, VersionFacts};
+use yalotheca_core::id::{Digest, ItemId};
+use yalotheca_core::ledger::{Held, HeldFrom, Ledger};
+use yalotheca_core::manifest::disagreement;
+use yalotheca_core::place::real_name;
+use yalotheca_core::roster::{Origin, Want};
+use yalotheca_core::solve::{Answer, Chosen, Fact, Problem, Question, Solver, Step, Wanted};
+use yalotheca_core::version::Scheme;
+
+use crate::Error;
+use crate::catalogue::Offered;
+use crate::fetch::{FetchError, Job};
+use crate::learn::{Learnt, learn};
+use crate::server::Server;
+
+/// A chosen item.
+#[derive(Debug, Clone)]
+pub(super) struct Picked {
+    pub(super) id: ItemId,
+    /// As the ledger will keep it, but for its file list.
+    pub(super) held: Held,
+    /// What was found inside; `None` when it stays as it is on the server.
+    pub(super) learnt: Option<Learnt>,
+    pub(super) wanted: bool,
+    /// The download's own name.
+    download_name: String,
+    /// Where the download can be fetched again.
+    addresses: Vec<String>,
+}
+
+/// Everything the solver's questions are answered from.
+struct Sources<'a> {
+    server: &'a Server,
+    before: &'a Ledger,
+    /// Items of the roster that come from a file, a link or the server itself.
+    own: BTreeMap<ItemId, Picked>,
+    /// What catalogues said of items asked for.
+    offered: BTreeMap<ItemId, Offered>,
+}
+
+/// Chooses the items and versions, fetching and opening what is new.
+pub(super) fn choose(server: &Server, before: &Ledger, known: &ServerFacts) -> Result<Vec<Picked>, Error> {
+    let mut sources = Sources { server, before, own: BTreeMap::new(), offered: BTreeMap::new() };
+    for want in &server.roster.wants {
+        if let Some(origin) = &want.from {
+            let own = own_item(server, before, want, origin)?;
+            sources.own.insert(want.id.clone(), own);
+        }
+    }
+    let wants = server.roster.wants.iter().map(|w| Wanted { id: w.id.clone(), range: w.range.clone(), beta: w.beta, line: w.line });
+    let prefer = before.items.iter().map(|(id, held)| (id.clone(), held.facts.version.clone())).collect();
+    let mut solver = Solver::new(Problem { wants: wants.collect(), server: known.clone(), prefer });
+    loop {
+        server.around.go_on()?;
+        match solver.step() {
+            Step::Need(questions) => {
+                for (question, fact) in sources.answers(questions)? {
+                    solver.tell(question, fact);
+                }
+            }
+            Step::Impossible(reasons) => return Err(Error::Impossible(Box::new(reasons))),
+            Step::Answer(answer) => {
+                let picked = sources.fetch(&answer)?;
+                let mut news = false;
+                for one in &picked {
+                    news |= one.learnt.is_some() && solver.learn(&one.id, one.held.facts.clone());
+                }
+                if !news {
+                    return Ok(picked);
+                }
+            }
+        }
+    }
+}
+
+impl Sources<'_> {
+    fn answers(&mut self, questions: Vec<Question>) -> Result<Vec<(Question, Fact)>, Error> {
+        let asked: BTreeSet<ItemId> = questions
+            .iter()
+            .filter_map(|q| match q {
+                Question::Versions(id) if !self.own.contains_key(id) => Some(id.clone()),
+                _ => None,
+            })
+            .collect();
+        self.offered.extend(self.server.catalogues.items(&asked)?);
+        let named = self.server.catalogues.named(&questions)?;
+        let mut out = Vec::new();
+        for (question, mut items) in questions.into_iter().zip(named) {
+            let fact = match &question {
+                Question::Versions(id) => self.versions(id)?,
+                Question::Provides(id) => {
+                    let stands_in = |f: &VersionFacts| f.provides.iter().any(|p| p.id == *id);
+                    self.add_present(&mut items, stands_in);
+                    Fact::Items(items)
+                }
+                Question::Replaces(id) => {
+                    let stands_in = |f: &VersionFacts| f.replaces.iter().any(|r| r.id == *id);
+                    self.add_present(&mut items, stands_in);
+                    Fact::Items(items)
+                }
+                Question::Number(_) | Question::File(_) => Fact::Items(items),
+            };
+            out.push((question, fact));
+        }
+        Ok(out)
+    }
+
+    /// Items that no catalogue need know: those of the roster's own, and those on the server.
+    fn add_present(&self, items: &mut Vec<ItemId>, stands_in: impl Fn(&VersionFacts) -> bool) {
+        let own = self.own.iter().map(|(id, p)| (id, &p.held.facts));
+        let held = self.before.items.iter().map(|(id, h)| (id, &h.facts));
+        for (id, facts) in own.chain(held) {
+            if stands_in(facts) && !items.contains(id) {
+                items.push(id.clone());
+            }
+        }
+    }
+
+    fn versions(&self, id: &ItemId) -> Result<Fact, Error> {
+        if let Some(own) = self.own.get(id) {
+            let scheme = self.scheme(&own.held.kind);
+            return Ok(Fact::Versions { scheme, versions: vec![own.held.facts.clone()] });
+        }
+        let family = &self.server.family.rules;
+        if let Some(offered) = self.offered.get(id) {
+            if offered.facts.family != family.name {
+                return Err(Error::OtherFamily {
+                    item: id.to_string(),
+                    family: yalotheca_core::text::clean(&offered.facts.family, 40),
+                    here: family.name.clone(),
+                });
+            }
+            let needed = family.kind.get(&offered.facts.kind).and_then(|k| k.needs_capability.clone());
+            let mut versions = offered.facts.versions.clone();
+            for facts in &mut versions {
+                facts.capabilities.extend(needed.iter().filter(|c| !facts.capabilities.contains(c)).cloned().collect::<Vec<_>>());
+            }
+            // a version that is on the server can stay, though nobody offers it any more
+            if let Some(held) = self.before.items.get(id) {
+                if !versions.iter().any(|v| v.version == held.facts.version) {
+                    versions.push(held.facts.clone());
+                }
+            }
+            return Ok(Fact::Versions { scheme: offered.facts.scheme, versions });
+        }
+        let held = self.before.items.get(id);
+        let scheme = held.map_or(Scheme::Plain, |h| self.scheme(&h.kind));
+        Ok(Fact::Versions { scheme, versions: held.map(|h| h.facts.clone()).into_iter().collect() })
+    }
+
+    fn scheme(&self, kind: &str) -> Scheme {
+        self.server.family.rules.kind.get(kind).map_or(Scheme::Plain, |k| k.scheme)
+    }
+
+    /// Fetches and opens what the answer has and the server has not.
+    fn fetch(&self, answer: &Answer) -> Result<Vec<Picked>, Error> {
+        let mut out = Vec::new();
+        for chosen in &answer.chosen {
+            out.push(self.pick(chosen)?);
+        }
+        fetch_all(self.server, &out)?;
+        for one in &mut out {
+            if one.learnt.is_none() && !self.stays(one) {
+                let learnt = open_fetched(self.server, one)?;
+                self.adopt(one, learnt)?;
+            }
+        }
+        Ok(out)
+    }
+
+    fn stays(&self, one: &Picked) -> bool {
+        self.before.items.get(&one.id).is_some_and(|h| h.facts.version == one.held.facts.version && h.download == one.held.download)
+    }
+
+    fn pick(&self, chosen: &Chosen) -> Result<Picked, Error> {
+        let held = self.before.items.get(&chosen.id).filter(|h| h.facts.version == chosen.facts.version);
+        if let Some(own) = self.own.get(&chosen.id) {
+            let mut own = own.clone();
+            own.wanted = chosen.wanted;
+            if held.is_some_and(|h| h.download == own.held.download) {
+                own.learnt = None;
+            }
+            return Ok(own);
+        }
+        let offered = self.offered.get(&chosen.id);
+        let from = offered.and_then(|o| Some((o, o.facts.versions.iter().find(|v| v.version == chosen.facts.version)?)));
+        if let Some(held) = held {
+            let file = from.and_then(|(o, v)| Some((o, v.files.iter().find(|f| f.sha256 == held.download)?)));
+            return Ok(Picked {
+                id: chosen.id.clone(),
+                held: held.clone(),
+                learnt: None,
+                wanted: chosen.wanted,
+                download_name: file.map_or_else(|| held.name.clone(), |(_, f)| f.name.clone()),
+                addresses: file.map(|(o, f)| self.server.catalogues.addresses(&o.catalogue, &f.addresses)).unwrap_or_default(),
+            });
+        }
+        let what = format!("{} {}", chosen.id, chosen.facts.version);
+        let nothing = || Error::Disagree { item: what.clone(), why: "the catalogue names no file for it".to_owned() };
+        let (offered, facts) = from.ok_or_else(nothing)?;
+        let file = match facts.files.as_slice() {
+            [] => return Err(nothing()),
+            [one] => one,
+            many => {
+                let why = format!("the catalogue names {} files for it, and a version has one; tell the catalogue's keeper", many.len());
+                return Err(Error::Disagree { item: what, why });
+            }
+        };
+        Ok(Picked {
+            id: chosen.id.clone(),
+            held: Held {
+                kind: offered.facts.kind.clone(),
+                title: yalotheca_core::text::clean(&offered.facts.title, 80),
+                facts: chosen.facts.clone(),
+                from: HeldFrom::Catalogue(offered.catalogue.clone()),
+                download: file.sha256.clone(),
+                name: file.name.clone(),
+                files: Digest::of(b""),
+            },
+            learnt: None,
+            wanted: chosen.wanted,
+            download_name: file.name.clone(),
+            addresses: self.server.catalogues.addresses(&offered.catalogue, &file.addresses),
+        })
+    }
+
+    /// Holds what the archive says against what the catalogue said.
+    fn adopt(&self, one: &mut Picked, learnt: Learnt) -> Result<(), Error> {
+        let (said, found) = (&one.held.facts, &learnt.found);
+        let item = format!("{} {}", one.id, said.version);
+        let names = self.offered.get(&one.id).map(|o| o.facts.names.as_slice()).unwrap_or_default();
+        if found.id != one.id && !names.iter().any(|n| n == found.id.as_str()) {
+            return Err(Error::Disagree { item, why: format!("inside it calls itself {}", found.id) });
+        }
+        if found.facts.version.compare(&said.version, self.scheme(&learnt.kind)).is_ne() {
+            return Err(Error::Disagree { item, why: format!("inside it calls itself version {}", found.facts.version) });
+        }
+        if learnt.kind != one.held.kind {
+            let title = self.server.family.kind_title(&learnt.kind).to_owned();
+            return Err(Error::Disagree { item, why: format!("the catalogue says `{}`, and it is a {title}", one.held.kind) });
+        }
+        // what the archive needs and the catalogue did not say joins the facts, and the solver hears of it
+        if !disagreement(said, &found.facts).is_empty() {
+            let more = found.facts.needs.iter().filter(|n| !said.needs.contains(n)).cloned().collect::<Vec<_>>();
+            one.held.facts.needs.extend(more);
+        }
+        one.held.name = real_name(&learnt.look, &learnt.real).to_owned();
+        one.learnt = Some(learnt);
+        Ok(())
+    }
+}
+
+/// Fetches every download that is needed and not in the store yet, side by side.
+fn fetch_all(server: &Server, picked: &[Picked]) -> Result<(), Error> {
+    let home = &server.around.home;
+    let needed = |p: &&Picked| p.learnt.is_none() && !p.addresses.is_empty() && !home.has(&p.held.download);
+    let unheld: Vec<&Picked> = picked.iter().filter(needed).filter(|p| p.held.files == Digest::of(b"")).collect();
+    fetch(server, &unheld)
+}
+
+fn fetch(server: &Server, picked: &[&Picked]) -> Result<(), Error> {
+    let home = &server.around.home;
+    let mut jobs = Vec::new();
+    for one in picked {
+        let what = format!("{} {}", one.id, one.held.facts.version);
+        let size = one.held.facts.files.iter().find(|f| f.sha256 == one.held.download).map(|f| f.bytes);
+        // a catalogue in a folder has its files beside it
+        let local = one.addresses.iter().find(|a| !a.starts_with("http://") && !a.starts_with("https://"));
+        if let Some(path) = local {
+            let mut file = std::fs::File::open(path).map_err(Error::disk(path, "cannot be read"))?;
+            let (digest, _) = home.take(&mut file, std::path::Path::new(path))?;
+            if digest != one.held.download {
+                let why = format!("its sha256 is {}…, not {}…", digest.short(), one.held.download.short());
+                return Err(FetchError::Other { address: path.clone(), why }.into());
+            }
+            continue;
+        }
+        let wanted = size.map(|bytes| (bytes, one.held.download.clone()));
+        jobs.push(Job { what, addresses: one.addresses.clone(), wanted });
+    }
+    let got = server.fetcher.fetch(home, &jobs, server.around.progress.as_ref());
+    got.into_iter().collect::<Result<Vec<_>, _>>().map(|_| ())
+}
+
+fn open_fetched(server: &Server, one: &Picked) -> Result<Learnt, Error> {
+    server.around.go_on()?;
+    learn(&server.around.home, &server.family, &one.held.download, &one.download_name, server.roster.limits)
+}
+
+/// Opens the download of an item that is on the server, fetching it again if the store has lost it.
+pub(super) fn open(server: &Server, one: &Picked) -> Result<Learnt, Error> {
+    if !server.around.home.has(&one.held.download) {
+        if one.addresses.is_empty() {
+            return Err(Error::Origin {
+                item: one.id.to_string(),
+                place: one.held.name.clone(),
+                why: "is gone from the store, and nobody offers it; give it again with yalotheca want".to_owned(),
+            });
+        }
+        fetch(server, &[one])?;
+    }
+    open_fetched(server, one)
+}
+
+/// An item of the roster that comes from a file, a link or the server itself, opened.
+fn own_item(server: &Server, before: &Ledger, want: &Want, origin: &Origin) -> Result<Picked, Error> {
+    let digest = origin.sha256();
+    let addresses = match origin {
+        Origin::Link { address, .. } => vec![address.clone()],
+        _ => Vec::new(),
+    };
+    if let Some(held) = before.items.get(&want.id).filter(|h| h.download == *digest) {
+        let mut held = held.clone();
+        held.from = HeldFrom::Origin(origin.clone());
+        let download_name = held.name.clone();
+        return Ok(Picked { id: want.id.clone(), held, learnt: None, wanted: true, download_name, addresses });
+    }
+    let (name, place) = bring(server, want, origin)?;
+    let learnt = learn(&server.around.home, &server.family, digest, &name, server.roster.limits)?;
+    if learnt.found.id != want.id {
+        let why = format!("is {} and not {}; put it on the roster again with yalotheca want", learnt.found.id, want.id);
+        return Err(Error::Origin { item: want.id.to_string(), place, why });
+    }
+    let held = Held {
+        kind: learnt.kind.clone(),
+        title: learnt.found.title.clone(),
+        facts: learnt.found.facts.clone(),
+        from: HeldFrom::Origin(origin.clone()),
+        download: digest.clone(),
+        name: real_name(&learnt.look, &learnt.real).to_owned(),
+        files: Digest::of(b""),
+    };
+    Ok(Picked { id: want.id.clone(), held, learnt: Some(learnt), wanted: true, download_name: name, addresses })
+}
+
+/// Brings the bytes that the roster means into the store; returns the file's name and where it was.
+fn bring(server: &Server, want: &Want, origin: &Origin) -> Result<(String, String), Error> {
+    let home = &server.around.home;
+    let digest = origin.sha256();
+    let gone = |place: &str, why: &str| Error::Origin { item: want.id.to_string(), place: place.to_owned(), why: why.to_owned() };
+    match origin {
+        Origin::File { path, .. } => {
+            let name = path.rsplit(['/', '\\']).next().unwrap_or(path).to_owned();
+            if !home.has(digest) {
+                let full = server.beside().join(path);
+                let mut file = std::fs::File::open(&full).map_err(|_| gone(path, "is gone; give the file again with yalotheca want"))?;
+                let (found, _) = home.take(&mut file, &full)?;
+                if found != *digest {
+                    return Err(gone(path, "is another file than the one that was put on the roster; give it again with yalotheca want"));
+                }
+            }
+            Ok((name, path.clone()))
+        }
+        Origin::Link { address, .. } => {
+            let job = Job { what: want.id.to_string(), addresses: vec![address.clone()], wanted: None };
+            let name = address.split(['?', '#']).next().and_then(|a| a.rsplit('/').next()).unwrap_or("download").to_owned();
+            if home.has(digest) {
+                return Ok((name, address.clone()));
+            }
+            let got = server.fetcher.fetch(home, &[job], server.around.progress.as_ref()).pop();
+            match got {
+                Some(Ok(got)) if got.sha256 == *digest => Ok((got.name, address.clone())),
+                Some(Ok(_)) => Err(gone(address, "gives another file than the one that was put on the roster; if that is meant, give it again with yalotheca want")),
+                Some(Err(e)) => Err(e),
+                None => Err(gone(address, "gave nothing")),
+            }
+        }
+        Origin::Here { path, .. } => {
+            if home.has(digest) {
+                return Ok((path.rsplit('/').next().unwrap_or(path).to_owned(), path.clone()));
+            }
+            Err(gone(path, "was on the server when it was adopted and is in this machine's store no more; give the file again with yalotheca want"))
+        }
+    }
+}

@@ -1,0 +1,173 @@
+//! The ledger where it lives: with the server, in the state folder of its tree (`docs/ledger-format.md`).
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+use yalotheca_core::changes::Seen;
+use yalotheca_core::id::{Digest, ItemId, ServerPath};
+use yalotheca_core::ledger::{Entry, FileRow, Ledger, LedgerError, parse_rows};
+
+use crate::Error;
+use crate::tree::{Content, Effect, STATE, Stat, Tree, state_path};
+
+/// A state file larger than this is refused (bytes).
+const MOST_STATE: u64 = 256_000_000;
+
+/// Returns the newest valid head, or an empty ledger where there is none. A damaged head is passed over for the
+/// one before it.
+///
+/// # Errors
+/// A newer program wrote it, or all that are there are damaged.
+pub fn head(tree: &dyn Tree) -> Result<Ledger, Error> {
+    let mut numbers = numbers(tree, "heads")?;
+    let mut damaged = None;
+    while let Some(number) = numbers.pop() {
+        match head_of(tree, number) {
+            Err(Error::Ledger(LedgerError::Damaged(why))) => damaged = damaged.or(Some(why)),
+            other => return other,
+        }
+    }
+    match damaged {
+        Some(why) => Err(LedgerError::Damaged(why).into()),
+        None => Ok(Ledger::default()),
+    }
+}
+
+/// Returns the head of a generation; 0 is the empty ledger.
+///
+/// # Errors
+/// It is gone or cannot be used.
+pub fn head_of(tree: &dyn Tree, generation: u64) -> Result<Ledger, Error> {
+    if generation == 0 {
+        return Ok(Ledger::default());
+    }
+    let path = state_path(&format!("heads/{generation:06}.json"))?;
+    let bytes = tree.read(&[path], MOST_STATE)?.pop().flatten();
+    let bytes = bytes.ok_or_else(|| LedgerError::Damaged(format!("generation {generation} is gone")))?;
+    Ok(Ledger::parse(&bytes)?)
+}
+
+/// Returns the newest generation's number as the tree has it now.
+pub(crate) fn newest(tree: &dyn Tree) -> Result<u64, Error> {
+    Ok(numbers(tree, "heads")?.pop().unwrap_or(0))
+}
+
+fn numbers(tree: &dyn Tree, folder: &str) -> Result<Vec<u64>, Error> {
+    let names = tree.names(&state_path(folder)?)?;
+    let mut out: Vec<u64> = names.iter().filter_map(|n| n.strip_suffix(".json")?.parse().ok()).collect();
+    out.sort_unstable();
+    Ok(out)
+}
+
+/// Returns the history, oldest first.
+///
+/// # Errors
+/// An entry cannot be read.
+pub fn history(tree: &dyn Tree) -> Result<Vec<Entry>, Error> {
+    let paths: Vec<ServerPath> =
+        numbers(tree, "history")?.iter().map(|n| state_path(&format!("history/{n:06}.json"))).collect::<Result<_, _>>()?;
+    let damaged = |e: serde_json::Error| LedgerError::Damaged(yalotheca_core::text::clean(&e.to_string(), 120));
+    let read = tree.read(&paths, MOST_STATE)?;
+    Ok(read.into_iter().flatten().map(|b| serde_json::from_slice(&b).map_err(damaged)).collect::<Result<_, _>>()?)
+}
+
+/// Returns every item's file list.
+///
+/// # Errors
+/// One is gone or damaged.
+pub fn rows(tree: &dyn Tree, ledger: &Ledger) -> Result<BTreeMap<ItemId, Vec<FileRow>>, Error> {
+    let digests: Vec<(&ItemId, &Digest)> = ledger.items.iter().map(|(id, held)| (id, &held.files)).collect();
+    let paths: Vec<ServerPath> =
+        digests.iter().map(|(_, d)| state_path(&format!("lists/{d}.json"))).collect::<Result<_, _>>()?;
+    let read = if paths.is_empty() { Vec::new() } else { tree.read(&paths, MOST_STATE)? };
+    let mut out = BTreeMap::new();
+    for ((id, digest), bytes) in digests.into_iter().zip(read) {
+        let bytes = bytes.ok_or_else(|| LedgerError::Damaged(format!("the file list of {id} is gone")))?;
+        out.insert(id.clone(), parse_rows(digest, &bytes)?);
+    }
+    Ok(out)
+}
+
+/// Returns the bytes that were put aside under a digest.
+///
+/// # Errors
+/// They are gone.
+pub fn kept(tree: &dyn Tree, digest: &Digest) -> Result<Vec<u8>, Error> {
+    let bytes = tree.read(&[kept_path(digest)?], MOST_STATE)?.pop().flatten();
+    bytes.ok_or_else(|| LedgerError::Damaged(format!("what was put aside as {} is gone", digest.short())).into())
+}
+
+/// Returns where bytes are put aside: the quarantine.
+pub(crate) fn kept_path(digest: &Digest) -> Result<ServerPath, Error> {
+    Ok(state_path(&format!("quarantine/{digest}"))?)
+}
+
+/// What we saw of files last time: size, time of change and digest. Only a help: without it everything is read.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[serde(transparent)]
+struct Cache(BTreeMap<ServerPath, (u64, i128, Digest)>);
+
+fn cache_path() -> Result<ServerPath, Error> {
+    Ok(state_path("seen.json")?)
+}
+
+/// Returns what stands at each path, reading only files whose size or time moved since we last saw them.
+///
+/// # Errors
+/// The tree fails.
+pub fn seen(tree: &dyn Tree, paths: &[ServerPath]) -> Result<BTreeMap<ServerPath, Seen>, Error> {
+    if paths.is_empty() {
+        return Ok(BTreeMap::new());
+    }
+    let old: Cache = tree
+        .read(&[cache_path()?], MOST_STATE)?
+        .pop()
+        .flatten()
+        .and_then(|b| serde_json::from_slice(&b).ok())
+        .unwrap_or_default();
+    let mut out = BTreeMap::new();
+    let mut read = Vec::new();
+    let mut fresh = Cache::default();
+    for (path, stat) in paths.iter().zip(tree.stat(paths)?) {
+        let seen = match stat {
+            Stat::Absent => Seen::Absent,
+            Stat::Folder => Seen::Other("a folder"),
+            Stat::Other => Seen::Other("a link or a device"),
+            Stat::File { bytes, changed } => match old.0.get(path) {
+                // a host that tells no time gives no way to know
+                Some((b, c, digest)) if *b == bytes && *c == changed && changed != 0 => {
+                    fresh.0.insert(path.clone(), (bytes, changed, digest.clone()));
+                    Seen::File(digest.clone())
+                }
+                _ => {
+                    read.push((path.clone(), bytes, changed));
+                    continue;
+                }
+            },
+        };
+        out.insert(path.clone(), seen);
+    }
+    if !read.is_empty() {
+        let list: Vec<ServerPath> = read.iter().map(|(p, ..)| p.clone()).collect();
+        let now = now_nanos();
+        for ((path, bytes, changed), digest) in read.into_iter().zip(tree.digest(&list)?) {
+            // what changed this very moment could change again within the same tick of the clock
+            if let (Some(digest), true) = (&digest, now - changed > 1_000_000_000) {
+                fresh.0.insert(path.clone(), (bytes, changed, digest.clone()));
+            }
+            out.insert(path, digest.map_or(Seen::Absent, Seen::File));
+        }
+        let learnt = fresh.0.len() > old.0.len() || fresh.0.iter().any(|(p, row)| old.0.get(p) != Some(row));
+        if let (true, Ok(bytes)) = (learnt, serde_json::to_vec(&fresh)) {
+            // a server that cannot be written to is read again next time
+            let folder = Effect::Folder(ServerPath::server(STATE)?);
+            let _ = tree.apply(&[folder, Effect::Write(cache_path()?, Content::Bytes(bytes))]);
+        }
+    }
+    Ok(out)
+}
+
+fn now_nanos() -> i128 {
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
+    now.map_or(0, |d| d.as_nanos() as i128)
+}

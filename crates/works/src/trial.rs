@@ -1,0 +1,160 @@
+//! A supervised start of the server that ends in a verdict.
+
+use std::io::{BufRead as _, BufReader, Read, Write as _};
+use std::process::{Child, Command, Stdio};
+use std::sync::mpsc::{self, RecvTimeoutError};
+use std::time::{Duration, Instant};
+
+use yalotheca_core::family::Family;
+use yalotheca_core::verdict::{Ended, Judge, Verdict};
+
+use crate::server::Server;
+use crate::settle::{self, Options, Plan};
+use crate::{Error, families, state};
+
+/// A line of the log longer than this is cut (bytes).
+const MOST_LINE: u64 = 64_000;
+
+/// Hears the log while the server starts.
+pub trait Listener {
+    /// A line of the log, as the server wrote it.
+    fn line(&mut self, line: &str);
+}
+
+/// Returns what the family would run, when no person approved that yet.
+pub fn unapproved(server: &Server) -> Option<String> {
+    let start = server.family.rules.start.as_ref()?;
+    (!families::approved(&server.around.home, &server.family)).then(|| start.command.join(" "))
+}
+
+/// Plans the acceptance of the terms with this number: a claim like any other, recorded with the number.
+///
+/// # Errors
+/// The terms in force have another number, or the server asks for none.
+pub fn accept_terms(server: &Server, number: &str) -> Result<Plan, Error> {
+    let Some(rules) = &server.family.rules.terms else { return Err(Error::NoTerms) };
+    let facts = server.facts()?;
+    let wanted = facts.get(&rules.wanted).ok_or(Error::NoTerms)?;
+    if wanted != number {
+        return Err(Error::OtherTerms { wanted: wanted.to_owned(), given: yalotheca_core::text::clean(number, 20) });
+    }
+    let options = Options { accept_terms: Some(number.to_owned()), ..Options::default() };
+    // only what is on the server counts here: the roster as it was settled last
+    let settled = state::head(server.tree.as_ref())?;
+    let plan = settle::plan_terms(server, &settled, &options)?;
+    Ok(plan)
+}
+
+/// Starts the server in `folder`, reads its log until it is up, stops, or takes too long, and judges.
+///
+/// # Errors
+/// The family names no start, it was not approved, or the command cannot be run.
+pub fn trial(server: &Server, listener: &mut dyn Listener) -> Result<Verdict, Error> {
+    let family = &server.family;
+    let start = family.rules.start.as_ref().ok_or_else(|| Error::NoStart(family.rules.name.clone()))?;
+    if let Some(command) = unapproved(server) {
+        let digest = family.digest.short().to_owned();
+        return Err(Error::NotApproved { family: family.rules.name.clone(), digest, command });
+    }
+    let ledger = state::head(server.tree.as_ref())?;
+    let names: Vec<(String, Vec<String>)> = ledger.order.iter().map(|id| (id.to_string(), Vec::new())).collect();
+    let mut judge = Judge::new(family);
+    let mut child = run(family, &server.tree.place())?;
+    let lines = follow(&mut child);
+    let ended = wait(server, &mut child, &lines, start.seconds, &mut judge, listener);
+    stop(&mut child, &start.stop, &lines, &mut judge, listener);
+    Ok(judge.end(ended?, &names))
+}
+
+fn run(family: &Family, folder: &str) -> Result<Child, Error> {
+    let command = family.rules.start.as_ref().map(|s| s.command.clone()).unwrap_or_default();
+    let (program, arguments) = command.split_first().ok_or_else(|| Error::NoStart(family.rules.name.clone()))?;
+    // a program beside the server's files is found from its folder, whatever ours is
+    let program = match program.strip_prefix("./") {
+        Some(own) => std::path::Path::new(folder).canonicalize().unwrap_or_else(|_| folder.into()).join(own),
+        None => program.into(),
+    };
+    Command::new(program)
+        .args(arguments)
+        .current_dir(folder)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .map_err(|source| Error::Run { command: command.join(" "), source })
+}
+
+/// Reads both outputs line by line on threads of their own.
+fn follow(child: &mut Child) -> mpsc::Receiver<String> {
+    let (send, lines) = mpsc::sync_channel(1_000);
+    let pump = |from: Option<Box<dyn Read + Send>>, send: mpsc::SyncSender<String>| {
+        let Some(from) = from else { return };
+        std::thread::spawn(move || {
+            let mut reader = BufReader::new(from);
+            loop {
+                let mut line = Vec::new();
+                match (&mut reader).take(MOST_LINE).read_until(b'\n', &mut line) {
+                    Ok(0) | Err(_) => return,
+                    Ok(_) => {
+                        if send.send(String::from_utf8_lossy(&line).trim_end().to_owned()).is_err() {
+                            return;
+                        }
+                    }
+                }
+            }
+        });
+    };
+    pump(child.stdout.take().map(|o| Box::new(o) as Box<dyn Read + Send>), send.clone());
+    pump(child.stderr.take().map(|o| Box::new(o) as Box<dyn Read + Send>), send);
+    lines
+}
+
+fn wait(
+    server: &Server,
+    child: &mut Child,
+    lines: &mpsc::Receiver<String>,
+    seconds: u64,
+    judge: &mut Judge,
+    listener: &mut dyn Listener,
+) -> Result<Ended, Error> {
+    let until = Instant::now() + Duration::from_secs(seconds);
+    loop {
+        server.around.go_on()?;
+        match lines.recv_timeout(Duration::from_millis(50)) {
+            Ok(line) => {
+                listener.line(&line);
+                if judge.line(&line) {
+                    return Ok(Ended::Ready);
+                }
+            }
+            Err(RecvTimeoutError::Timeout) if Instant::now() >= until => return Ok(Ended::TooSlow(seconds)),
+            Err(RecvTimeoutError::Timeout) => {}
+            Err(RecvTimeoutError::Disconnected) => {
+                let status = child.wait().map(|s| status_words(s.code())).unwrap_or_default();
+                return Ok(Ended::Stopped(status));
+            }
+        }
+    }
+}
+
+fn status_words(code: Option<i32>) -> String {
+    code.map_or_else(|| "was killed".to_owned(), |c| format!("exit status {c}"))
+}
+
+/// Stops the server by its own line, and by force when it does not hear it within ten seconds.
+fn stop(child: &mut Child, line: &str, lines: &mpsc::Receiver<String>, judge: &mut Judge, listener: &mut dyn Listener) {
+    if let Some(mut input) = child.stdin.take() {
+        let _ = writeln!(input, "{line}");
+    }
+    let until = Instant::now() + Duration::from_secs(10);
+    while Instant::now() < until && matches!(child.try_wait(), Ok(None)) {
+        if let Ok(line) = lines.recv_timeout(Duration::from_millis(20)) {
+            judge.line(&line);
+            listener.line(&line);
+        }
+    }
+    if matches!(child.try_wait(), Ok(None)) {
+        let _ = child.kill();
+        let _ = child.wait();
+    }
+}

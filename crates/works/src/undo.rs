@@ -1,0 +1,144 @@
+//! Goes back to what the server was before an entry of the history. An undo is an entry itself, so it can be undone.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use yalotheca_core::changes::{self, Before, WantedFile};
+use yalotheca_core::id::{Digest, ItemId, ServerPath};
+use yalotheca_core::ledger::{Act, Entry, FileRow, Ledger};
+use yalotheca_core::place::Source;
+use yalotheca_core::roster::merge_back;
+use yalotheca_core::slot::{Claim, DocChange};
+
+use crate::Error;
+use crate::server::Server;
+use crate::settle::{ItemChange, Options, Plan, slots};
+use crate::state;
+
+/// Plans the way back to before entry `number` (the newest when absent). What the administrator changed since stays.
+///
+/// # Errors
+/// There is no such entry, or what was put aside is gone.
+pub fn plan(server: &Server, number: Option<u64>, options: &Options) -> Result<Plan, Error> {
+    let tree = server.tree.as_ref();
+    let before = state::head(tree)?;
+    let history = state::history(tree)?;
+    let target = match number {
+        None => history.last(),
+        Some(number) => history.iter().find(|e| e.number == number),
+    };
+    let target = target.ok_or_else(|| match (number, history.last()) {
+        (Some(n), Some(last)) => Error::NothingToUndo(format!("the history has no entry {n}; its last is {}", last.number)),
+        _ => Error::NothingToUndo("the history is empty".to_owned()),
+    })?;
+    if target.act == Act::Adopt {
+        return Err(Error::NothingToUndo("it goes back to the day this server was adopted".to_owned()));
+    }
+    let goal = state::head_of(tree, target.from)?;
+    let (old_rows, rows) = (state::rows(tree, &before)?, state::rows(tree, &goal)?);
+    let wanted = wanted_files(&rows);
+    let ours: BTreeMap<ServerPath, Digest> =
+        old_rows.values().flatten().map(|r| (r.path.clone(), r.sha256.clone())).collect();
+    let paths: BTreeSet<ServerPath> = ours.keys().chain(wanted.keys()).cloned().collect();
+    let seen = state::seen(tree, &paths.into_iter().collect::<Vec<_>>())?;
+    let known = Before { ours, bases: before.bases.clone(), seen, put_back: options.put_back.clone() };
+    let changes = changes::files(&known, &wanted);
+    if !changes.blocked.is_empty() {
+        return Err(Error::Undecided(changes.blocked));
+    }
+    let claims: Vec<Claim> = goal
+        .slots
+        .iter()
+        .flat_map(|s| s.claims.iter().map(|(owner, value)| Claim { key: s.key.clone(), owner: owner.clone(), value: value.clone() }))
+        .collect();
+    let computed = slots(server, &before, &claims, &options.put_back)?;
+    let docs = exact(server, &history, target, computed.docs)?;
+    let roster_after = roster_back(server, &before, &goal)?;
+    let items = item_changes(server, &before, &goal);
+    let mut after = Ledger { generation: before.generation, slots: computed.slots, bases: changes.bases, ..goal };
+    after.made = computed.made;
+    after.folders = before.folders.clone();
+    after.roster = Some(Digest::of(roster_after.as_deref().unwrap_or(&server.text).as_bytes()));
+    Ok(Plan {
+        act: Act::Undo(target.number),
+        before,
+        after,
+        rows,
+        steps: changes.steps,
+        docs,
+        items,
+        findings: changes.findings.into_iter().chain(computed.findings).collect(),
+        left: Vec::new(),
+        roster_after,
+        facts: server.facts()?,
+    })
+}
+
+fn wanted_files(rows: &BTreeMap<ItemId, Vec<FileRow>>) -> BTreeMap<ServerPath, WantedFile> {
+    let mut out: BTreeMap<ServerPath, WantedFile> = BTreeMap::new();
+    for (id, rows) in rows {
+        for row in rows {
+            let source = Source::Kept(row.sha256.clone());
+            let file = WantedFile { sha256: row.sha256.clone(), bytes: row.bytes, source, owners: BTreeSet::new() };
+            out.entry(row.path.clone()).or_insert(file).owners.insert(id.clone());
+        }
+    }
+    out
+}
+
+/// A settings file that nobody touched since gets its former bytes back exactly; in others only our values go back.
+fn exact(server: &Server, history: &[Entry], target: &Entry, docs: Vec<DocChange>) -> Result<Vec<DocChange>, Error> {
+    let undone: Vec<&Entry> = history.iter().filter(|e| e.number >= target.number).collect();
+    let mut out = Vec::new();
+    for mut doc in docs {
+        let touched: Vec<_> = undone.iter().flat_map(|e| &e.files).filter(|(p, ..)| *p == doc.path).collect();
+        let now = doc.before.as_ref().map(|b| Digest::of(b));
+        if let (Some((_, first, _)), Some((_, _, last))) = (touched.first(), touched.last()) {
+            // nobody came between: each entry began where the one before it ended
+            let unbroken = touched.windows(2).all(|w| matches!(w, [a, b] if a.2 == b.1));
+            if unbroken && *last == now {
+                doc.after = match first {
+                    Some(digest) => Some(state::kept(server.tree.as_ref(), digest)?),
+                    None => None,
+                };
+            }
+        }
+        if doc.before != doc.after {
+            out.push(doc);
+        }
+    }
+    Ok(out)
+}
+
+/// The roster's text as it was, but for what was edited since.
+fn roster_back(server: &Server, now: &Ledger, goal: &Ledger) -> Result<Option<String>, Error> {
+    let (Some(now), Some(goal)) = (&now.roster, &goal.roster) else { return Ok(None) };
+    let text = |digest: &Digest| -> Result<String, Error> {
+        Ok(String::from_utf8_lossy(&state::kept(server.tree.as_ref(), digest)?).into_owned())
+    };
+    let (before, after) = (text(goal)?, text(now)?);
+    let merged = merge_back(&before, &after, &server.text).map_err(|source| Error::Roster {
+        path: server.roster_path.clone(),
+        text: server.text.clone(),
+        source,
+    })?;
+    Ok((merged != server.text).then_some(merged))
+}
+
+fn item_changes(server: &Server, before: &Ledger, goal: &Ledger) -> Vec<ItemChange> {
+    let ids: BTreeSet<&ItemId> = before.items.keys().chain(goal.items.keys()).collect();
+    let change = |id: &ItemId| {
+        let (old, new) = (before.items.get(id), goal.items.get(id));
+        let same = old.map(|h| &h.download) == new.map(|h| &h.download);
+        let kind = new.or(old).map(|h| server.family.kind_title(&h.kind).to_owned()).unwrap_or_default();
+        let version = |h: &yalotheca_core::ledger::Held| h.facts.version.to_string();
+        (!same).then(|| ItemChange {
+            id: id.clone(),
+            kind,
+            before: old.map(version),
+            after: new.map(version),
+            why: "as it was before".to_owned(),
+            bytes: 0,
+        })
+    };
+    ids.into_iter().filter_map(change).collect()
+}
