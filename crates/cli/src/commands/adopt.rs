@@ -1,0 +1,88 @@
+use clap::Args;
+use serde_json::{Value, json};
+use yalotheca_core::text::{clean, counted};
+use yalotheca_works::Error;
+use yalotheca_works::adopt::{KnownBy, Request, adopt};
+
+use super::surroundings;
+use crate::setting::Setting;
+use crate::ui::{Ui, paint};
+use crate::view::table;
+
+/// Takes an existing server under care
+///
+/// Recognises its game, reads its core, runtime and game version, lists what is on it, and writes a roster here and a
+/// ledger beside the server's files. The server itself is not changed.
+#[derive(Debug, Args)]
+pub(crate) struct Adopt {
+    /// The server's folder
+    #[arg(default_value = ".", value_name = "WHERE")]
+    at: String,
+    /// Says what kind of server it is, instead of recognising it; also for an empty folder
+    #[arg(long, value_name = "NAME")]
+    family: Option<String>,
+    /// A catalogue to write on the roster: an address or a folder; may be given several times
+    #[arg(long = "catalogue", value_name = "ADDRESS")]
+    catalogues: Vec<String>,
+}
+
+pub(crate) fn run(args: &Adopt, setting: &Setting, ui: &Ui) -> Result<u8, Error> {
+    let request = Request {
+        roster: setting.roster.clone(),
+        at: args.at.clone(),
+        family: args.family.clone(),
+        catalogues: args.catalogues.clone(),
+    };
+    let adopted = adopt(&request, &surroundings(setting))?;
+    let (name, title) = &adopted.family;
+    let known = |fact: &str| adopted.facts.get(fact).map(|v| clean(v, 60));
+    match adopted.certainty {
+        Some(_) => ui.line(format!("This is a {} server.", paint::in_style(paint::STRONG, title))),
+        None => ui.line(format!("Taken as a {} server.", paint::in_style(paint::STRONG, title))),
+    }
+    for (fact, label) in [("core", "core"), ("core-release", "core release"), ("game", "game version"), ("runtime", "runtime")] {
+        ui.line(format!("  {label:13} {}", known(fact).unwrap_or_else(|| "not found".to_owned())));
+    }
+    if adopted.items.is_empty() {
+        ui.line("No items were found on it.");
+    } else {
+        ui.line("");
+        let by = |by| match by {
+            KnownBy::Hash => "the catalogue has this very file",
+            KnownBy::Manifest => "its own manifest; in no catalogue",
+        };
+        let rows: Vec<Vec<String>> = adopted
+            .items
+            .iter()
+            .map(|i| vec![i.id.to_string(), clean(&i.version, 30), i.kind.clone(), by(i.by).to_owned(), clean(&i.path.to_string(), 80)])
+            .collect();
+        table::write(ui, &["item", "version", "kind", "known by", "file"], &rows);
+    }
+    if !adopted.unplaced.is_empty() {
+        ui.line("");
+        ui.line(format!("{} left as they are:", counted(adopted.unplaced.len(), "other file")));
+        for (path, why) in adopted.unplaced.iter().take(20) {
+            ui.line(format!("  {}: {}", clean(&path.to_string(), 80), clean(why, 300)));
+        }
+        if adopted.unplaced.len() > 20 {
+            ui.line(format!("  … and {} more", adopted.unplaced.len() - 20));
+        }
+    }
+    if let Some(why) = &adopted.unasked {
+        ui.hint(format!("{} the catalogues could not be asked: {}", paint::in_style(paint::CARE, "warning:"), clean(why, 300)));
+    }
+    ui.hint("");
+    ui.hint(format!("Wrote {}. Next: yalotheca find WORDS, yalotheca want ITEM, yalotheca settle", setting.roster.display()));
+    let items: Vec<Value> = adopted
+        .items
+        .iter()
+        .map(|i| json!({ "item": i.id, "version": i.version, "kind": i.kind, "known_by": if i.by == KnownBy::Hash { "hash" } else { "manifest" }, "path": i.path.to_string() }))
+        .collect();
+    let unplaced: Vec<Value> =
+        adopted.unplaced.iter().map(|(p, why)| json!({ "path": p.to_string(), "why": why })).collect();
+    ui.object(&json!({
+        "family": name, "certainty": adopted.certainty, "facts": adopted.facts, "items": items,
+        "unplaced": unplaced, "roster": setting.roster.display().to_string(),
+    }));
+    Ok(0)
+}

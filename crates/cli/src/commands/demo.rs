@@ -1,0 +1,184 @@
+use std::io::{BufReader, Write as _};
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::sync::atomic::Ordering;
+use std::time::Duration;
+
+use clap::Args;
+use serde_json::{Value, json};
+use yalotheca_standin::host::Host;
+use yalotheca_standin::quarrywake::Habits;
+use yalotheca_standin::{catalogue, club, quarrywake};
+use yalotheca_works::Error;
+
+use crate::setting::Setting;
+use crate::ui::{Ui, paint};
+
+/// Runs the made-up club's Quarrywake server, from adopting it to undoing a change
+///
+/// Everything is made up and stays in one folder: the server, a catalogue host on a free loopback port, and what is
+/// fetched. The commands it runs are shown as you would type them.
+#[derive(Debug, Args)]
+pub(crate) struct Demo {
+    /// Keeps the server in this new folder, and the host running until you press Ctrl-C
+    #[arg(long, value_name = "FOLDER")]
+    keep: Option<PathBuf>,
+    /// Acts as one of the made-up programs, for the demo's own use
+    #[arg(long, hide = true, num_args = 1.., allow_hyphen_values = true, value_name = "PROGRAM")]
+    stand_in: Vec<String>,
+}
+
+/// A step of the story: what it is about, and what is typed.
+const STORY: &[(&str, &[&str])] = &[
+    ("The club ran this server by hand so far. Take it under care.", &["adopt", "--catalogue", "HOST"]),
+    ("What is there for chests and lights?", &["find", "lights", "locks"]),
+    ("Look at one more closely: its newest version is for a newer game.", &["show", "chest-locks"]),
+    ("Three plugins; two of them need lock-core, each in another range.", &["want", "chest-locks", "pier-lights", "tide-biome"]),
+    ("Make the server match the roster.", &["settle", "--yes"]),
+    ("Would it start?", &["check"]),
+    ("Try it: the terms of the core were never accepted.", &["trial"]),
+    ("The club has read terms.txt, and accepts.", &["trial", "--accept-terms", "7"]),
+    ("A second settle finds nothing to do.", &["settle"]),
+    ("A version that cannot be, and why.", &["want", "chest-locks@^3"]),
+    ("Two data packs: their order matters.", &["want", "slate-nights", "quarry-moss", "--quiet"]),
+    ("", &["settle", "--yes"]),
+    ("The moss was a mistake. Back again.", &["undo", "--yes"]),
+    ("What was done, all in all?", &["history"]),
+];
+
+pub(crate) fn run(args: &Demo, setting: &Setting, ui: &Ui) -> Result<u8, Error> {
+    if let Some((program, arguments)) = args.stand_in.split_first() {
+        return Ok(act(program, arguments));
+    }
+    let temporary = match &args.keep {
+        Some(_) => None,
+        None => Some(tempfile::tempdir().map_err(failed(Path::new("(temporary folder)")))?),
+    };
+    let folder = match (&args.keep, &temporary) {
+        (Some(folder), _) => folder.clone(),
+        (None, Some(temporary)) => temporary.path().to_owned(),
+        (None, None) => PathBuf::from("."),
+    };
+    if args.keep.is_some() && folder.exists() {
+        return Err(Error::Disk {
+            path: folder,
+            doing: "stands here already; name a new folder",
+            source: std::io::ErrorKind::AlreadyExists.into(),
+        });
+    }
+    let server = folder.join("quarry");
+    std::fs::create_dir_all(&server).map_err(failed(&folder))?;
+    club::lay_quarrywake(&server).map_err(failed(&server))?;
+    launcher(&server, &setting.program, &[]).map_err(failed(&server))?;
+    let host = Host::start(catalogue::write("Tidewrack Club", "quarrywake", 12, &club::items())).map_err(failed(&folder))?;
+    ui.line(format!("The club's Quarrywake server lies in {}", server.display()));
+    ui.line(format!("The club's catalogue answers at      {}", host.address()));
+    let mut steps: Vec<Value> = Vec::new();
+    for (about, words) in STORY {
+        if setting.stop.load(Ordering::Relaxed) {
+            return Err(Error::Stopped);
+        }
+        let words: Vec<&str> = words.iter().map(|w| if *w == "HOST" { host.address() } else { w }).collect();
+        ui.line("");
+        if !about.is_empty() {
+            ui.line(paint::in_style(paint::FAINT, &format!("# {about}")));
+        }
+        ui.line(paint::in_style(paint::STRONG, &format!("$ yalotheca {}", words.join(" "))));
+        steps.push(step(&words, &folder, &server, setting, ui)?);
+    }
+    ui.object(&json!({ "server": server.display().to_string(), "catalogue": host.address(), "steps": steps }));
+    if let Some(folder) = &args.keep {
+        playing(folder, &server, &host, setting, ui);
+    } else {
+        ui.hint("");
+        ui.hint("That was the demo; its folder is gone again. To play with it: yalotheca demo --keep FOLDER");
+    }
+    Ok(0)
+}
+
+fn failed(path: &Path) -> impl FnOnce(std::io::Error) -> Error {
+    let path = path.to_owned();
+    move |source| Error::Disk { path, doing: "cannot be written to", source }
+}
+
+/// Runs this very program in the server's folder, as a person would.
+fn step(words: &[&str], folder: &Path, server: &Path, setting: &Setting, ui: &Ui) -> Result<Value, Error> {
+    let mut command = Command::new(&setting.program);
+    command.args(words).current_dir(server);
+    let home = folder.canonicalize().unwrap_or_else(|_| folder.to_owned()).join("home");
+    command.env("YALOTHECA_HOME", home).env("YALOTHECA_NOW", &setting.now);
+    let ran = |source| Error::Run { command: words.join(" "), source };
+    let exit = if ui.json() {
+        let output = command.arg("--json").output().map_err(ran)?;
+        let said: Value = serde_json::from_slice(&output.stdout).unwrap_or(Value::Null);
+        return Ok(json!({ "command": words, "exit": output.status.code(), "said": said }));
+    } else {
+        command.status().map_err(ran)?.code()
+    };
+    if exit != Some(0) {
+        ui.line(paint::in_style(paint::FAINT, &format!("(exit code {})", exit.unwrap_or(-1))));
+    }
+    Ok(Value::Null)
+}
+
+/// Writes the game's own program into the server's folder: a script that runs the stand-in.
+fn launcher(server: &Path, program: &Path, more: &[&str]) -> std::io::Result<()> {
+    let path = server.join("quarrywake");
+    let script = format!("#!/bin/sh\nexec '{}' demo --stand-in quarrywake {} \"$@\"\n", program.display(), more.join(" "));
+    std::fs::write(&path, script)?;
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::PermissionsExt as _;
+        std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o755))?;
+    }
+    Ok(())
+}
+
+/// Tells what to try next, and keeps the host until Ctrl-C.
+fn playing(folder: &Path, server: &Path, host: &Host, setting: &Setting, ui: &Ui) {
+    let home = folder.canonicalize().unwrap_or_else(|_| folder.to_owned()).join("home");
+    ui.line("");
+    ui.line(paint::in_style(paint::STRONG, "The server is yours to play with. In another terminal:"));
+    for line in [
+        format!("  cd {}", server.display()),
+        format!("  export YALOTHECA_HOME={}", home.display()),
+        "  yalotheca find rope".to_owned(),
+        "  yalotheca want deep-winch rope-ladders   # they share a library".to_owned(),
+        "  yalotheca settle".to_owned(),
+        "  yalotheca want rust-anchor && yalotheca settle --yes && yalotheca trial   # one that fails".to_owned(),
+        "  yalotheca drop rust-anchor && yalotheca settle".to_owned(),
+    ] {
+        ui.line(line);
+    }
+    ui.line(format!("The catalogue answers at {} until you press Ctrl-C here.", host.address()));
+    let _ = std::io::stdout().flush();
+    while !setting.stop.load(Ordering::Relaxed) {
+        std::thread::sleep(Duration::from_millis(100));
+    }
+}
+
+/// Acts as a made-up program: the game server, or a catalogue in a folder (for the benchmarks).
+fn act(program: &str, arguments: &[String]) -> u8 {
+    let number = |at: usize, or: usize| arguments.get(at).and_then(|a| a.parse().ok()).unwrap_or(or);
+    match program {
+        "quarrywake" => {
+            let mut input = BufReader::new(std::io::stdin());
+            let mut out = std::io::stdout();
+            let status = quarrywake::run(Path::new("."), &Habits::parse(arguments), &mut input, &mut out);
+            u8::try_from(status).unwrap_or(1)
+        }
+        "catalogue" => {
+            let folder = arguments.first().map_or_else(|| PathBuf::from("catalogue"), PathBuf::from);
+            let files = catalogue::write("Many", "quarrywake", 1, &club::many(number(1, 100), number(2, 1)));
+            u8::from(catalogue::lay(&files, &folder).is_err())
+        }
+        "server" => {
+            let folder = arguments.first().map_or_else(|| PathBuf::from("quarry"), PathBuf::from);
+            let program = std::env::current_exe().unwrap_or_else(|_| PathBuf::from("yalotheca"));
+            let laid = std::fs::create_dir_all(&folder).and_then(|()| club::lay_quarrywake(&folder));
+            let rest: Vec<&str> = arguments.iter().skip(1).map(String::as_str).collect();
+            u8::from(laid.and_then(|()| launcher(&folder, &program, &rest)).is_err())
+        }
+        _ => 2,
+    }
+}

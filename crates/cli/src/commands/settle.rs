@@ -1,0 +1,66 @@
+use std::collections::BTreeSet;
+
+use clap::Args;
+use serde_json::json;
+use yalotheca_core::id::ServerPath;
+use yalotheca_works::apply::carry_out;
+use yalotheca_works::server::Server;
+use yalotheca_works::settle::{Options, Plan, plan};
+use yalotheca_works::Error;
+
+use super::{FINDINGS, NEEDS_ANSWER, server};
+use crate::setting::Setting;
+use crate::ui::{Reply, Ui};
+use crate::view::changes;
+
+/// Makes the server match the roster
+///
+/// Chooses versions that go together, fetches and opens them, puts every file in its place, writes the settings that
+/// make the server load them, shows the changes and asks. What you changed by hand is kept and told.
+#[derive(Debug, Args)]
+pub(crate) struct Settle {
+    /// Only shows the changes
+    #[arg(long)]
+    dry_run: bool,
+    /// Replaces this file, or the values in it, though it was changed by hand; may be given several times
+    #[arg(long, value_name = "PATH")]
+    put_back: Vec<String>,
+}
+
+pub(crate) fn run(args: &Settle, setting: &Setting, ui: &Ui) -> Result<u8, Error> {
+    let server = server(setting)?;
+    let put_back = args.put_back.iter().map(|p| ServerPath::try_from(p.clone())).collect::<Result<BTreeSet<_>, _>>()?;
+    let plan = plan(&server, &Options { put_back, accept_terms: None })?;
+    finish(&server, plan, args.dry_run, ui)
+}
+
+/// Shows a plan, asks, and carries it out.
+pub(super) fn finish(server: &Server, plan: Plan, dry_run: bool, ui: &Ui) -> Result<u8, Error> {
+    changes::write(ui, &plan);
+    let planned = changes::object(&plan);
+    let said = |applied: Option<u64>| json!({ "applied": applied.is_some(), "history_entry": applied, "changes": planned });
+    if plan.is_empty() || dry_run {
+        ui.object(&said(None));
+        return Ok(if plan.is_empty() { 0 } else { FINDINGS });
+    }
+    ui.line("");
+    match ui.ask("Make these changes?") {
+        Reply::Yes => {}
+        Reply::No => {
+            ui.object(&said(None));
+            ui.hint("Nothing was changed.");
+            return Ok(0);
+        }
+        Reply::Nobody => {
+            ui.object(&said(None));
+            ui.error("Nothing was changed: nobody is there to be asked. To make these changes, add --yes");
+            return Ok(NEEDS_ANSWER);
+        }
+    }
+    let (items, files, docs) = (plan.items.len(), plan.steps.len(), plan.docs.len());
+    let entry = carry_out(server, plan)?;
+    ui.line(changes::done(items, files, docs, &entry.act, entry.number));
+    ui.object(&said(Some(entry.number)));
+    ui.hint("To take it back: yalotheca undo. To see whether it starts: yalotheca trial");
+    Ok(0)
+}

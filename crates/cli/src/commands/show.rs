@@ -1,0 +1,70 @@
+use std::collections::BTreeSet;
+
+use clap::Args;
+use serde_json::{Value, json};
+use yalotheca_core::text::{bytes, clean};
+use yalotheca_works::Error;
+use yalotheca_works::want::resolve;
+
+use super::server;
+use crate::setting::Setting;
+use crate::ui::{Ui, paint};
+use crate::view::table;
+
+/// Shows an item: versions, needs, sizes, where its files would go
+#[derive(Debug, Args)]
+pub(crate) struct Show {
+    /// The item's id, another name of it, or its catalogue number
+    #[arg(value_name = "ITEM")]
+    item: String,
+}
+
+pub(crate) fn run(args: &Show, setting: &Setting, ui: &Ui) -> Result<u8, Error> {
+    let server = server(setting)?;
+    let id = resolve(&server, &args.item)?;
+    let offered = server.catalogues.items(&BTreeSet::from([id.clone()]))?.remove(&id);
+    let offered = offered.ok_or_else(|| Error::NotOffered { item: id.to_string(), hint: "; it is only on the roster".to_owned() })?;
+    let known = server.facts()?;
+    let facts = &offered.facts;
+    let kind = server.family.rules.kind.get(&facts.kind);
+    ui.line(format!("{}  {}", paint::in_style(paint::STRONG, id.as_str()), clean(&facts.title, 80)));
+    ui.line(format!("  {}", clean(&facts.about, 300)));
+    ui.line(format!("  kind       {}", kind.map_or(clean(&facts.kind, 40), |k| k.title.clone())));
+    if !facts.names.is_empty() {
+        ui.line(format!("  also known as {}", clean(&facts.names.join(", "), 200)));
+    }
+    if let Some(number) = &facts.number {
+        ui.line(format!("  number     {}", clean(number, 40)));
+    }
+    ui.line(format!("  catalogue  {}", offered.catalogue));
+    let places: Vec<String> = kind.into_iter().flat_map(|k| &k.place).map(|p| p.to.as_str().replace("{id}", id.as_str())).collect();
+    if !places.is_empty() {
+        ui.line(format!("  goes to    {}", places.join(", ")));
+    }
+    ui.line("");
+    let mut rows = Vec::new();
+    let mut versions: Vec<Value> = Vec::new();
+    for version in &facts.versions {
+        let misfit = version.misfit(&known, facts.scheme).map(|m| m.to_string());
+        let verdict = misfit.clone().unwrap_or_else(|| if version.channel == "stable" { "yes".to_owned() } else { version.channel.clone() });
+        let needs: Vec<String> = version.needs.iter().map(ToString::to_string).collect();
+        let size: u64 = version.files.iter().map(|f| f.bytes).sum();
+        rows.push(vec![
+            clean(version.version.as_str(), 30),
+            clean(&version.date, 10),
+            bytes(size),
+            clean(&verdict, 120),
+            clean(&needs.join(", "), 200),
+        ]);
+        versions.push(json!({
+            "version": version.version, "date": version.date, "channel": version.channel, "bytes": size,
+            "misfit": misfit, "needs": needs, "games": version.games,
+        }));
+    }
+    table::write(ui, &["version", "date", "size", "fits here", "needs"], &rows);
+    ui.object(&json!({
+        "item": id, "kind": facts.kind, "title": facts.title, "about": facts.about, "names": facts.names,
+        "number": facts.number, "catalogue": offered.catalogue, "goes_to": places, "versions": versions,
+    }));
+    Ok(0)
+}

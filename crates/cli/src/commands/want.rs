@@ -1,0 +1,48 @@
+use clap::Args;
+use serde_json::{Value, json};
+use yalotheca_works::Error;
+use yalotheca_works::want::{Outcome, want};
+
+use super::{FINDINGS, server};
+use crate::setting::Setting;
+use crate::ui::{Ui, paint};
+use crate::view::changes;
+
+/// Puts items on the roster and shows what settle would do
+///
+/// WHAT is an item's id (`chest-locks`), an id with a range (`chest-locks@^2`), a catalogue number, a file
+/// (`./chest-locks.zip`) or a link (`https://…`). Nothing on the server changes before `yalotheca settle`.
+#[derive(Debug, Args)]
+pub(crate) struct Want {
+    /// What to put on the roster
+    #[arg(required = true, value_name = "WHAT")]
+    what: Vec<String>,
+    /// Only shows; the roster stays as it is
+    #[arg(long)]
+    dry_run: bool,
+}
+
+pub(crate) fn run(args: &Want, setting: &Setting, ui: &Ui) -> Result<u8, Error> {
+    let server = server(setting)?;
+    let outcome = want(&server, &args.what, !args.dry_run)?;
+    Ok(told(&outcome, args.dry_run, ui))
+}
+
+/// Shows what became of the roster, and what a settle would do.
+pub(super) fn told(outcome: &Outcome, dry_run: bool, ui: &Ui) -> u8 {
+    for (id, value) in &outcome.lines {
+        let would = if dry_run { "would be" } else { "is" };
+        match value {
+            Some(value) => ui.line(format!("{} {would} on the roster: {id} = {value}", paint::in_style(paint::GOOD, id.as_str()))),
+            None => ui.line(format!("{} {would} off the roster", paint::in_style(paint::CARE, id.as_str()))),
+        }
+    }
+    ui.line("");
+    if !outcome.plan.is_empty() {
+        ui.line("`yalotheca settle` would do this:");
+    }
+    changes::write(ui, &outcome.plan);
+    let lines: Vec<Value> = outcome.lines.iter().map(|(id, v)| json!({ "item": id, "line": v })).collect();
+    ui.object(&json!({ "roster": lines, "roster_changed": outcome.changed && !dry_run, "changes": changes::object(&outcome.plan) }));
+    if dry_run && outcome.changed { FINDINGS } else { 0 }
+}

@@ -1,0 +1,107 @@
+//! What a person sees: results on stdout, status, hints and questions on stderr, colour by meaning.
+
+use std::io::{BufRead as _, Write as _};
+
+use anstyle::{AnsiColor, Style};
+use serde_json::Value;
+
+use crate::setting::Setting;
+
+/// Writes for a person, or one JSON object for a script.
+pub(crate) struct Ui {
+    json: bool,
+    quiet: bool,
+    yes: bool,
+    interactive: bool,
+    /// Columns to fill.
+    pub(crate) width: usize,
+}
+
+/// Colour by meaning. Colour never carries a meaning alone.
+pub(crate) mod paint {
+    use super::{AnsiColor, Style};
+
+    pub(crate) const GOOD: Style = AnsiColor::Green.on_default();
+    pub(crate) const BAD: Style = AnsiColor::Red.on_default().bold();
+    pub(crate) const CARE: Style = AnsiColor::Yellow.on_default();
+    pub(crate) const FAINT: Style = Style::new().dimmed();
+    pub(crate) const STRONG: Style = Style::new().bold();
+
+    /// Returns text in a style.
+    pub(crate) fn in_style(style: Style, text: &str) -> String {
+        format!("{style}{text}{style:#}")
+    }
+}
+
+/// What came of a question.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Reply {
+    Yes,
+    No,
+    /// Nobody is there to ask.
+    Nobody,
+}
+
+impl Ui {
+    pub(crate) fn new(setting: &Setting) -> Self {
+        Self {
+            json: setting.json,
+            quiet: setting.quiet,
+            yes: setting.yes,
+            interactive: setting.interactive,
+            width: setting.width,
+        }
+    }
+
+    /// Whether the result is wanted as JSON.
+    pub(crate) fn json(&self) -> bool {
+        self.json
+    }
+
+    /// Writes a line of the result; not with `--json`.
+    pub(crate) fn line(&self, text: impl AsRef<str>) {
+        if !self.json {
+            let _ = writeln!(anstream::stdout(), "{}", text.as_ref());
+        }
+    }
+
+    /// Writes the result as one JSON object; only with `--json`.
+    pub(crate) fn object(&self, value: &Value) {
+        if self.json {
+            let text = serde_json::to_string_pretty(value).unwrap_or_default();
+            let _ = writeln!(anstream::stdout(), "{text}");
+        }
+    }
+
+    /// Writes a line of status or a hint; not with `--quiet` or `--json`.
+    pub(crate) fn hint(&self, text: impl AsRef<str>) {
+        if !self.quiet {
+            let _ = writeln!(anstream::stderr(), "{}", text.as_ref());
+        }
+    }
+
+    /// Writes a line of an error.
+    pub(crate) fn error(&self, text: impl AsRef<str>) {
+        let _ = writeln!(anstream::stderr(), "{}", text.as_ref());
+    }
+
+    /// Asks; `--yes` answers, and without a terminal nobody does.
+    pub(crate) fn ask(&self, question: &str) -> Reply {
+        if self.yes { Reply::Yes } else { self.ask_person(question) }
+    }
+
+    /// Asks a person; `--yes` is no answer here.
+    pub(crate) fn ask_person(&self, question: &str) -> Reply {
+        if !self.interactive {
+            return Reply::Nobody;
+        }
+        let mut err = anstream::stderr();
+        let _ = write!(err, "{question} [y/N] ");
+        let _ = err.flush();
+        let mut answer = String::new();
+        match std::io::stdin().lock().read_line(&mut answer) {
+            Ok(n) if n > 0 && matches!(answer.trim().to_lowercase().as_str(), "y" | "yes") => Reply::Yes,
+            _ => Reply::No,
+        }
+    }
+}

@@ -1,0 +1,154 @@
+//! Errors as a person reads them: what happened, to which item or file, what to do now.
+
+use miette::{GraphicalReportHandler, GraphicalTheme, LabeledSpan, MietteDiagnostic, NamedSource, Report};
+use serde_json::{Value, json};
+use yalotheca_core::solve::tell;
+use yalotheca_core::text::clean;
+use yalotheca_works::Error;
+use yalotheca_works::fetch::FetchError;
+use yalotheca_works::tree::TreeError;
+
+use super::findings;
+use super::table::wrapped;
+use crate::ui::{Ui, paint};
+
+/// Writes an error and returns its exit code.
+pub(crate) fn write(ui: &Ui, error: &Error) -> u8 {
+    let code = error.exit_code();
+    if ui.json() {
+        ui.object(&object(error));
+        return code;
+    }
+    let heading = format!("{} {}", paint::in_style(paint::BAD, "error:"), wrapped(&message(error), ui.width - 7, "       "));
+    ui.error(heading);
+    if let Some(text) = excerpt(error, ui.width) {
+        ui.error(text);
+    }
+    for line in details(error) {
+        ui.error(format!("  - {}", wrapped(&line, ui.width - 4, "    ")));
+    }
+    if let Error::Forbidden(found) | Error::Undecided(found) = error {
+        for line in found.iter().flat_map(|f| findings::lines(f, ui.width)) {
+            ui.error(line);
+        }
+    }
+    let fix = fix(error);
+    if !fix.is_empty() {
+        ui.error(format!("  fix: {}", wrapped(&fix, ui.width - 7, "       ")));
+    }
+    code
+}
+
+/// Returns an error as JSON.
+fn object(error: &Error) -> Value {
+    let found = match error {
+        Error::Forbidden(found) | Error::Undecided(found) => findings::object(found),
+        _ => json!([]),
+    };
+    json!({ "error": { "exit": error.exit_code(), "message": message(error), "reasons": details(error), "fix": fix(error), "findings": found } })
+}
+
+fn message(error: &Error) -> String {
+    // the place stands in the excerpt's head already
+    let text = match error {
+        Error::Roster { path, source, .. } => {
+            format!("{}:{}:{}: {}", path.display(), source.line, source.column, source.why)
+        }
+        Error::Family { path, source, .. } => format!("{path}:{}:{}: {}", source.line, source.column, source.why),
+        other => other.to_string(),
+    };
+    clean(&text, 800)
+}
+
+fn details(error: &Error) -> Vec<String> {
+    match error {
+        Error::Impossible(reasons) => tell(reasons).iter().map(|l| clean(l, 400)).collect(),
+        Error::NotRecognised { nearest, .. } => {
+            nearest.iter().map(|(name, sure)| format!("it could be {name} ({sure} of the 100 that make it certain)")).collect()
+        }
+        _ => Vec::new(),
+    }
+}
+
+/// The line of the file that is wrong, with the place marked.
+fn excerpt(error: &Error, width: usize) -> Option<String> {
+    let (name, text, span) = match error {
+        Error::Roster { path, text, source } => (path.display().to_string(), text, source.span),
+        Error::Family { path, text, source } => (path.clone(), text, source.span),
+        _ => return None,
+    };
+    if text.is_empty() {
+        return None;
+    }
+    let mut diagnostic = MietteDiagnostic::new("");
+    let start = span.0.min(text.len().saturating_sub(1));
+    diagnostic.labels = Some(vec![LabeledSpan::new(Some("here".to_owned()), start, span.1.max(1))]);
+    // control characters of a stranger's file never reach the terminal
+    let shown: String = text.chars().map(|c| if c.is_control() && c != '\n' && c != '\t' { ' ' } else { c }).collect();
+    let report = Report::from(diagnostic).with_source_code(NamedSource::new(name, shown));
+    let handler = GraphicalReportHandler::new_themed(GraphicalTheme::unicode_nocolor()).with_width(width);
+    let mut out = String::new();
+    handler.render_report(&mut out, report.as_ref()).ok()?;
+    let lines: Vec<&str> = out.lines().skip_while(|l| !l.contains('╭')).map(str::trim_end).collect();
+    Some(lines.join("\n"))
+}
+
+/// What to do now.
+fn fix(error: &Error) -> String {
+    let text = match error {
+        Error::NoRoster(_) => "go to the folder of your roster, name it with --roster FILE, or begin with: yalotheca adopt",
+        Error::RosterExists(_) => "use it as it is, or move it away to adopt the server anew",
+        Error::Roster { .. } => "mend that line and try again; nothing was changed",
+        Error::Family { .. } => "mend that line of the family file and try again",
+        Error::NoFamily { .. } => "",
+        Error::NotRecognised { .. } => "check that this is the server's own folder, or say what it is: yalotheca adopt --family NAME",
+        Error::NoServer(_) => "check `at` under [server] on the roster, or make the folder",
+        Error::Impossible(reasons) => return reasons.fix(),
+        Error::Circle(_) | Error::Forbidden(_) | Error::Undecided(_) => "",
+        Error::NotWanted { .. } => "see what is on it: the [items] of roster.toml",
+        Error::NotOffered { .. } => "search with: yalotheca find WORDS",
+        Error::OtherFamily { .. } => "look for the same thing made for this game: yalotheca find WORDS",
+        Error::Disagree { .. } => "take another version, and tell the catalogue's keeper",
+        Error::Origin { .. } | Error::Manifest(_) | Error::Range(_) | Error::Id(_) => "",
+        Error::Moved { .. } => "somebody works on the server too; look, then run the same command again",
+        Error::Stopped | Error::Fetch(FetchError::Stopped) => "",
+        Error::HalfDone { .. } => "do not start the server; what was there lies in .yalotheca/quarantine, named by digest",
+        Error::Slot(_) => "mend that line by hand, then run the same command again",
+        Error::Place(_) | Error::Archive { .. } => "",
+        Error::Fetch(FetchError::Silent { .. } | FetchError::Status { .. }) => "check the address and the network, or go on with what is here: --offline",
+        Error::Fetch(FetchError::Other { .. }) => "do not use that file; take another version, or tell its keeper",
+        Error::Fetch(FetchError::TooLarge { .. }) => "if that is meant, raise `download-mb` under [limits] on the roster",
+        Error::Fetch(FetchError::Offline { .. }) => "run the same command without --offline",
+        Error::Fetch(_) => "",
+        Error::Catalogue { .. } => "try again later, or tell the catalogue's keeper",
+        Error::Disk { source, .. } | Error::Tree(TreeError::Io { source, .. }) => return disk(source).to_owned(),
+        Error::Tree(TreeError::Effect { source, .. }) => {
+            return match source.as_ref() {
+                TreeError::Io { source, .. } => format!("{}; nothing was changed", disk(source)),
+                _ => "nothing was changed".to_owned(),
+            };
+        }
+        Error::Tree(TreeError::Held { .. }) => "wait until it has ended, then run the same command again",
+        Error::Tree(_) => "",
+        Error::Ledger(_) => "the server itself is not touched; keep .yalotheca as it is and ask for help",
+        Error::NothingToUndo(_) => "",
+        Error::NoStart(_) => "start the server yourself",
+        Error::NotApproved { digest, .. } => return format!("read the family file; if it may run that: yalotheca trial --approve {digest}"),
+        Error::Run { .. } => "check that the server's program is there and may be run",
+        Error::OtherTerms { wanted, .. } => return format!("read the terms, then: yalotheca trial --accept-terms {wanted}"),
+        Error::NoTerms => "",
+    };
+    text.to_owned()
+}
+
+fn disk(source: &std::io::Error) -> &'static str {
+    use std::io::ErrorKind;
+    match source.kind() {
+        ErrorKind::PermissionDenied => "you may not do that there; ask the folder's owner for write permission",
+        ErrorKind::StorageFull | ErrorKind::QuotaExceeded => "the disk is full; make room and run the same command again",
+        ErrorKind::ReadOnlyFilesystem => "the disk is read-only; ask your host",
+        ErrorKind::NotFound => "check the path",
+        ErrorKind::IsADirectory => "that is a folder; name a file",
+        _ => "",
+    }
+}
