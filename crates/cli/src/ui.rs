@@ -6,6 +6,7 @@ use anstyle::{AnsiColor, Style};
 use serde_json::Value;
 
 use crate::setting::Setting;
+use crate::view::table::wrapped;
 
 /// Writes for a person, or one JSON object for a script.
 pub(crate) struct Ui {
@@ -75,12 +76,16 @@ impl Ui {
 
     /// Writes a line of status or a hint; not with `--quiet` or `--json`.
     pub(crate) fn hint(&self, text: impl AsRef<str>) {
+        let text = text.as_ref();
         if !self.quiet {
-            let _ = writeln!(anstream::stderr(), "{}", text.as_ref());
+            let fits = text.chars().count() <= self.width || text.starts_with(' ');
+            let text = if fits { text.to_owned() } else { wrapped(text, self.width, "  ") };
+            let _ = writeln!(anstream::stderr(), "{text}");
         }
     }
 
     /// Writes a line of an error.
+    #[allow(clippy::unused_self)] // all writing goes through a Ui
     pub(crate) fn error(&self, text: impl AsRef<str>) {
         let _ = writeln!(anstream::stderr(), "{}", text.as_ref());
     }

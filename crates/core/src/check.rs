@@ -156,7 +156,7 @@ fn terms(at: &Situation<'_>, out: &mut Vec<Finding>) {
     if accepted != Some(wanted) {
         let have = accepted.map_or("none were accepted so far".to_owned(), |n| format!("number {n} was accepted"));
         let cause = format!("the terms number {wanted} are not accepted ({have}), and the server will not start");
-        let fix = format!("read {}, then: yalotheca trial --accept-terms {wanted}", rules.text);
+        let fix = format!("read {} (the first yalotheca trial brings it), then: yalotheca trial --accept-terms {wanted}", rules.text);
         out.push(Finding::new("terms-not-accepted", Severity::Error, cause, fix).at(&rules.file));
     }
 }

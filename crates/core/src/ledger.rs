@@ -55,6 +55,8 @@ pub struct Held {
     pub from: HeldFrom,
     /// The digest of what was fetched.
     pub download: Digest,
+    /// The name of what was fetched.
+    pub download_name: String,
     /// The name of its real file.
     pub name: String,
     /// The digest of its file list, which is the list's name.

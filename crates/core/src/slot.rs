@@ -42,6 +42,17 @@ impl fmt::Display for Owner {
     }
 }
 
+impl Owner {
+    /// Returns how a sentence names the owner.
+    pub fn said(&self) -> String {
+        match self {
+            Owner::Family => "the family file".to_owned(),
+            Owner::Item(id) => id.to_string(),
+            Owner::Terms => "what you accepted".to_owned(),
+        }
+    }
+}
+
 impl From<Owner> for String {
     fn from(owner: Owner) -> Self {
         owner.to_string()
@@ -241,12 +252,12 @@ fn value(
     };
     if let (Some((owner, claimed)), Some(hand)) = (&top, &hand) {
         if hand != claimed {
-            let of = format!("{owner} wants `{at}` to be `{claimed}`, and it was set by hand to `{hand}`: kept");
+            let of = format!("{} wants `{at}` to be `{claimed}`, and it was set by hand to `{hand}`: kept", owner.said());
             let fix = format!("to set it again: yalotheca settle --put-back {}", key.path);
             findings.push(Finding::new("changed-by-hand", Severity::Warning, of, fix).at(&key.path).on_line(line));
         }
     } else if let (true, None, Some((owner, claimed))) = (changed, &seen, &top) {
-        let of = format!("`{at}` was taken out by hand, and {owner} wants it to be `{claimed}`: put back");
+        let of = format!("`{at}` was taken out by hand, and {} wants it to be `{claimed}`: put back", owner.said());
         findings.push(Finding::new("missing-setting", Severity::Warning, of, "yalotheca settle").at(&key.path));
     }
     if wanted != seen {

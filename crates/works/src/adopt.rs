@@ -205,7 +205,7 @@ fn which(
     match certain.as_slice() {
         [(family, s)] => Ok((family.clone(), Some(*s))),
         _ => Err(Error::NotRecognised {
-            place: tree.place(),
+            place: request.at.clone(),
             nearest: sure.iter().filter(|(_, s)| *s > 0).map(|(f, s)| (f.rules.name.clone(), *s)).collect(),
         }),
     }
@@ -348,6 +348,7 @@ fn held(server: &Server, one: &Candidate, named: &[ItemId]) -> Result<(Held, Kno
         facts: one.learnt.found.facts.clone(),
         from: HeldFrom::Origin(Origin::Here { path: one.path.to_string(), sha256: one.download.clone() }),
         download: one.download.clone(),
+        download_name: one.learnt.look.name.clone(),
         name: real_name(&one.learnt.look, &one.learnt.real).to_owned(),
         files: Digest::of(b""),
     };

@@ -76,10 +76,10 @@ pub enum Error {
     #[error(transparent)]
     Circle(#[from] Circle),
     /// Findings that forbid it.
-    #[error("{}", summary(.0))]
+    #[error("this cannot be done as it stands")]
     Forbidden(Vec<Finding>),
     /// Findings that need somebody's decision.
-    #[error("{}", summary(.0))]
+    #[error("this needs your decision first")]
     Undecided(Vec<Finding>),
     /// An item is not on the roster.
     #[error("`{item}` is not on the roster{hint}")]
@@ -229,17 +229,6 @@ pub enum Error {
     /// There are no terms to accept.
     #[error("this server asks for no terms to be accepted")]
     NoTerms,
-}
-
-fn summary(findings: &[Finding]) -> String {
-    match findings {
-        [one] => match (&one.file, &one.item) {
-            (Some(file), _) => format!("{file}: {}", one.cause),
-            (None, Some(item)) => format!("{item}: {}", one.cause),
-            _ => one.cause.clone(),
-        },
-        many => format!("{} stand in the way", yalotheca_core::text::counted(many.len(), "finding")),
-    }
 }
 
 impl Error {

@@ -376,7 +376,7 @@ fn item_changes(server: &Server, before: &Ledger, picked: &[Picked], changes: &F
             kind: server.family.kind_title(&held.kind).to_owned(),
             before: Some(held.facts.version.to_string()),
             after: None,
-            why: "nothing needs it any more".to_owned(),
+            why: "no longer wanted or needed".to_owned(),
             bytes: 0,
         });
     }

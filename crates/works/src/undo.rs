@@ -35,13 +35,16 @@ pub fn plan(server: &Server, number: Option<u64>, options: &Options) -> Result<P
     }
     let goal = state::head_of(tree, target.from)?;
     let (old_rows, rows) = (state::rows(tree, &before)?, state::rows(tree, &goal)?);
-    let wanted = wanted_files(&rows);
+    let undone: Vec<&Entry> = history.iter().filter(|e| e.number >= target.number).collect();
+    let wanted = wanted_files(&rows, &undone);
     let ours: BTreeMap<ServerPath, Digest> =
         old_rows.values().flatten().map(|r| (r.path.clone(), r.sha256.clone())).collect();
     let paths: BTreeSet<ServerPath> = ours.keys().chain(wanted.keys()).cloned().collect();
     let seen = state::seen(tree, &paths.into_iter().collect::<Vec<_>>())?;
     let known = Before { ours, bases: before.bases.clone(), seen, put_back: options.put_back.clone() };
-    let changes = changes::files(&known, &wanted);
+    let mut changes = changes::files(&known, &wanted);
+    // what none of the undone entries touched is not ours to bring back
+    changes.steps.retain(|s| first_of(&undone, s.path()).is_some());
     if !changes.blocked.is_empty() {
         return Err(Error::Undecided(changes.blocked));
     }
@@ -51,7 +54,7 @@ pub fn plan(server: &Server, number: Option<u64>, options: &Options) -> Result<P
         .flat_map(|s| s.claims.iter().map(|(owner, value)| Claim { key: s.key.clone(), owner: owner.clone(), value: value.clone() }))
         .collect();
     let computed = slots(server, &before, &claims, &options.put_back)?;
-    let docs = exact(server, &history, target, computed.docs)?;
+    let docs = exact(server, &undone, computed.docs)?;
     let roster_after = roster_back(server, &before, &goal)?;
     let items = item_changes(server, &before, &goal);
     let mut after = Ledger { generation: before.generation, slots: computed.slots, bases: changes.bases, ..goal };
@@ -73,21 +76,32 @@ pub fn plan(server: &Server, number: Option<u64>, options: &Options) -> Result<P
     })
 }
 
-fn wanted_files(rows: &BTreeMap<ItemId, Vec<FileRow>>) -> BTreeMap<ServerPath, WantedFile> {
+/// The files as they stood before the undone entries: what the first of them found, which a hand may have changed.
+fn wanted_files(rows: &BTreeMap<ItemId, Vec<FileRow>>, undone: &[&Entry]) -> BTreeMap<ServerPath, WantedFile> {
     let mut out: BTreeMap<ServerPath, WantedFile> = BTreeMap::new();
     for (id, rows) in rows {
         for row in rows {
-            let source = Source::Kept(row.sha256.clone());
-            let file = WantedFile { sha256: row.sha256.clone(), bytes: row.bytes, source, owners: BTreeSet::new() };
+            let stood = match first_of(undone, &row.path) {
+                Some(None) => continue,
+                Some(Some(digest)) => digest.clone(),
+                None => row.sha256.clone(),
+            };
+            let bytes = if stood == row.sha256 { row.bytes } else { 0 };
+            let source = Source::Kept(stood.clone());
+            let file = WantedFile { sha256: stood, bytes, source, owners: BTreeSet::new() };
             out.entry(row.path.clone()).or_insert(file).owners.insert(id.clone());
         }
     }
     out
 }
 
+/// What the first of some entries that touched a path found there; `None` when none touched it.
+fn first_of<'a>(entries: &[&'a Entry], path: &ServerPath) -> Option<&'a Option<Digest>> {
+    entries.iter().flat_map(|e| &e.files).find(|(p, ..)| p == path).map(|(_, before, _)| before)
+}
+
 /// A settings file that nobody touched since gets its former bytes back exactly; in others only our values go back.
-fn exact(server: &Server, history: &[Entry], target: &Entry, docs: Vec<DocChange>) -> Result<Vec<DocChange>, Error> {
-    let undone: Vec<&Entry> = history.iter().filter(|e| e.number >= target.number).collect();
+fn exact(server: &Server, undone: &[&Entry], docs: Vec<DocChange>) -> Result<Vec<DocChange>, Error> {
     let mut out = Vec::new();
     for mut doc in docs {
         let touched: Vec<_> = undone.iter().flat_map(|e| &e.files).filter(|(p, ..)| *p == doc.path).collect();

@@ -4,9 +4,10 @@
 use std::collections::BTreeSet;
 use std::path::Path;
 
+use yalotheca_core::finding::Finding;
 use yalotheca_core::id::ItemId;
 use yalotheca_core::roster::{put_item, take_item};
-use yalotheca_core::solve::Question;
+use yalotheca_core::solve::{Question, Reason};
 use yalotheca_core::text::{clean, did_you_mean};
 use yalotheca_core::version::Range;
 
@@ -22,8 +23,10 @@ use crate::settle::{Options, Plan, plan};
 pub struct Outcome {
     /// The items, with the roster line's value where one was written.
     pub lines: Vec<(ItemId, Option<String>)>,
-    /// What a settle would do.
-    pub plan: Plan,
+    /// What a settle would do; absent when it needs a decision first.
+    pub plan: Option<Plan>,
+    /// What must be decided before a settle.
+    pub undecided: Vec<Finding>,
     /// Whether the roster changed.
     pub changed: bool,
 }
@@ -63,7 +66,11 @@ pub fn drop(server: &Server, items: &[String], write: bool) -> Result<Outcome, E
 
 fn finish(server: &Server, text: String, lines: Vec<(ItemId, Option<String>)>, write: bool) -> Result<Outcome, Error> {
     let changed = text != server.text;
-    let plan = plan(&server.with_roster(text.clone())?, &Options::default())?;
+    let (plan, undecided) = match plan(&server.with_roster(text.clone())?, &Options::default()) {
+        Ok(plan) => (Some(plan), Vec::new()),
+        Err(Error::Undecided(findings)) => (None, findings),
+        Err(e) => return Err(unwritten(e, &lines)),
+    };
     if changed && write {
         let now = std::fs::read(&server.roster_path).map_err(Error::disk(&server.roster_path, "cannot be read"))?;
         if now != server.text.as_bytes() {
@@ -71,7 +78,20 @@ fn finish(server: &Server, text: String, lines: Vec<(ItemId, Option<String>)>, w
         }
         write_whole(&server.roster_path, text.as_bytes())?;
     }
-    Ok(Outcome { lines, plan, changed })
+    Ok(Outcome { lines, plan, undecided, changed })
+}
+
+/// What was asked for just now stands on no roster line yet.
+fn unwritten(error: Error, lines: &[(ItemId, Option<String>)]) -> Error {
+    let Error::Impossible(mut reasons) = error else { return error };
+    for rule in &mut reasons.rules {
+        if let Reason::Wanted { id, line, .. } = rule {
+            if lines.iter().any(|(asked, _)| asked == id) {
+                *line = 0;
+            }
+        }
+    }
+    Error::Impossible(reasons)
 }
 
 fn roster_error(server: &Server, source: yalotheca_core::roster::RosterError) -> Error {
@@ -90,6 +110,12 @@ fn line(server: &Server, what: &str) -> Result<(ItemId, String), Error> {
     let (name, range) = what.split_once('@').map_or((what, "*"), |(n, r)| (n, r));
     let range = Range::parse(range)?;
     let id = resolve(server, name)?;
+    let offered = server.catalogues.items(&BTreeSet::from([id.clone()]))?.remove(&id);
+    let here = &server.family.rules.name;
+    if let Some(other) = offered.filter(|o| o.facts.family != *here) {
+        let family = clean(&other.facts.family, 40);
+        return Err(Error::OtherFamily { item: id.to_string(), family, here: here.clone() });
+    }
     Ok((id, toml_text(&range.to_string())))
 }
 

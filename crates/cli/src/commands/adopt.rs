@@ -48,8 +48,8 @@ pub(crate) fn run(args: &Adopt, setting: &Setting, ui: &Ui) -> Result<u8, Error>
     } else {
         ui.line("");
         let by = |by| match by {
-            KnownBy::Hash => "the catalogue has this very file",
-            KnownBy::Manifest => "its own manifest; in no catalogue",
+            KnownBy::Hash => "catalogue",
+            KnownBy::Manifest => "manifest",
         };
         let rows: Vec<Vec<String>> = adopted
             .items
@@ -60,7 +60,7 @@ pub(crate) fn run(args: &Adopt, setting: &Setting, ui: &Ui) -> Result<u8, Error>
     }
     if !adopted.unplaced.is_empty() {
         ui.line("");
-        ui.line(format!("{} left as they are:", counted(adopted.unplaced.len(), "other file")));
+        ui.line(format!("{} left alone:", counted(adopted.unplaced.len(), "other file")));
         for (path, why) in adopted.unplaced.iter().take(20) {
             ui.line(format!("  {}: {}", clean(&path.to_string(), 80), clean(why, 300)));
         }

@@ -40,7 +40,12 @@ pub(crate) fn run(args: &Find, setting: &Setting, ui: &Ui) -> Result<u8, Error> 
         })
         .collect();
     if rows.is_empty() {
-        ui.line("Nothing found. Try fewer or other words.");
+        let none = if server.catalogues.is_empty() {
+            "Nothing to search: the roster names no catalogue. Add one under `catalogues`."
+        } else {
+            "Nothing found. Try fewer or other words."
+        };
+        ui.line(none);
     } else {
         table::write(ui, &["item", "fits here", "kind", "what it does"], &rows);
         ui.hint("");

@@ -53,7 +53,7 @@ pub(super) fn finish(server: &Server, plan: Plan, dry_run: bool, ui: &Ui) -> Res
         }
         Reply::Nobody => {
             ui.object(&said(None));
-            ui.error("Nothing was changed: nobody is there to be asked. To make these changes, add --yes");
+            ui.error("Nothing was changed: nobody is there to be asked.\n  fix: to make these changes, add --yes");
             return Ok(NEEDS_ANSWER);
         }
     }

@@ -2,6 +2,7 @@ use std::collections::BTreeSet;
 
 use clap::Args;
 use serde_json::{Value, json};
+use yalotheca_core::family::Template;
 use yalotheca_core::text::{bytes, clean};
 use yalotheca_works::Error;
 use yalotheca_works::want::resolve;
@@ -19,6 +20,11 @@ pub(crate) struct Show {
     item: String,
 }
 
+/// The place of a file, with `*` for what only the download tells.
+fn whereto(to: &Template, id: &str) -> String {
+    to.fill(|field| Some(if field == "id" { id.to_owned() } else { "*".to_owned() }.into())).unwrap_or_default()
+}
+
 pub(crate) fn run(args: &Show, setting: &Setting, ui: &Ui) -> Result<u8, Error> {
     let server = server(setting)?;
     let id = resolve(&server, &args.item)?;
@@ -31,13 +37,13 @@ pub(crate) fn run(args: &Show, setting: &Setting, ui: &Ui) -> Result<u8, Error> 
     ui.line(format!("  {}", clean(&facts.about, 300)));
     ui.line(format!("  kind       {}", kind.map_or(clean(&facts.kind, 40), |k| k.title.clone())));
     if !facts.names.is_empty() {
-        ui.line(format!("  also known as {}", clean(&facts.names.join(", "), 200)));
+        ui.line(format!("  also       {}", clean(&facts.names.join(", "), 200)));
     }
     if let Some(number) = &facts.number {
         ui.line(format!("  number     {}", clean(number, 40)));
     }
     ui.line(format!("  catalogue  {}", offered.catalogue));
-    let places: Vec<String> = kind.into_iter().flat_map(|k| &k.place).map(|p| p.to.as_str().replace("{id}", id.as_str())).collect();
+    let places: Vec<String> = kind.into_iter().flat_map(|k| &k.place).map(|p| whereto(&p.to, id.as_str())).collect();
     if !places.is_empty() {
         ui.line(format!("  goes to    {}", places.join(", ")));
     }

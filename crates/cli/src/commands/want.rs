@@ -3,10 +3,10 @@ use serde_json::{Value, json};
 use yalotheca_works::Error;
 use yalotheca_works::want::{Outcome, want};
 
-use super::{FINDINGS, server};
+use super::{FINDINGS, NEEDS_ANSWER, server};
 use crate::setting::Setting;
 use crate::ui::{Ui, paint};
-use crate::view::changes;
+use crate::view::{changes, findings};
 
 /// Puts items on the roster and shows what settle would do
 ///
@@ -38,11 +38,23 @@ pub(super) fn told(outcome: &Outcome, dry_run: bool, ui: &Ui) -> u8 {
         }
     }
     ui.line("");
-    if !outcome.plan.is_empty() {
-        ui.line("`yalotheca settle` would do this:");
+    match &outcome.plan {
+        Some(plan) => {
+            if !plan.is_empty() {
+                ui.line("`yalotheca settle` would do this:");
+            }
+            changes::write(ui, plan);
+        }
+        None => {
+            ui.line("`yalotheca settle` needs your decision first:");
+            findings::write(ui, &outcome.undecided);
+        }
     }
-    changes::write(ui, &outcome.plan);
     let lines: Vec<Value> = outcome.lines.iter().map(|(id, v)| json!({ "item": id, "line": v })).collect();
-    ui.object(&json!({ "roster": lines, "roster_changed": outcome.changed && !dry_run, "changes": changes::object(&outcome.plan) }));
-    if dry_run && outcome.changed { FINDINGS } else { 0 }
+    ui.object(&json!({ "roster": lines, "roster_changed": outcome.changed && !dry_run, "changes": outcome.plan.as_ref().map(changes::object), "undecided": findings::object(&outcome.undecided) }));
+    match &outcome.plan {
+        None => NEEDS_ANSWER,
+        Some(_) if dry_run && outcome.changed => FINDINGS,
+        Some(_) => 0,
+    }
 }

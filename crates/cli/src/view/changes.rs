@@ -90,8 +90,9 @@ fn files(ui: &Ui, steps: &[Step]) {
                 } else {
                     String::new()
                 };
-                let text = format!("{path}  {}{shared}{note}", bytes(file.bytes));
-                ui.line(format!("  {} {}", sign(was.is_some(), true), wrapped(&text, ui.width - 4, "      ")));
+                let size = if file.bytes > 0 { bytes(file.bytes) } else { String::new() };
+                let text = format!("{path}  {size}{shared}{note}");
+                ui.line(format!("  {} {}", sign(was.is_some(), true), wrapped(text.trim_end(), ui.width - 4, "      ")));
             }
             Step::Remove { back, .. } => {
                 let note = if back.is_some() { "  what stood there before comes back" } else { "  goes to quarantine" };

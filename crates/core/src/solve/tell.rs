@@ -14,7 +14,7 @@ pub fn tell(reasons: &Reasons) -> Vec<String> {
         let (id, said) = match rule {
             Reason::Wanted { id, range, line } => {
                 let range = if range.is_any() { String::new() } else { format!(" {range}") };
-                let place = if *line > 0 { format!("roster line {line} wants") } else { "wanted:".to_owned() };
+                let place = if *line > 0 { format!("roster line {line} wants") } else { "you want".to_owned() };
                 out.push(format!("{place} {id}{range}{}", offered(reasons, id, rule_range(rule))));
                 continue;
             }
@@ -84,6 +84,11 @@ fn spread(versions: Vec<String>) -> String {
 }
 
 impl Reasons {
+    /// Whether an item was asked for just now and stands on no roster line.
+    fn is_new(&self, item: &str) -> bool {
+        self.rules.iter().any(|r| matches!(r, Reason::Wanted { id, line: 0, .. } if id.as_str() == item))
+    }
+
     /// Returns what to do now, in one sentence.
     pub fn fix(&self) -> String {
         if let Some(id) = self.unknown.first() {
@@ -103,6 +108,7 @@ impl Reasons {
         });
         match (wants.as_slice(), misfit) {
             ([one], Some(Misfit::Beta)) => format!("write `{one} = {{ version = \"…\", beta = true }}` on the roster to take a beta"),
+            ([one], _) if self.is_new(one) => format!("ask for another range of `{one}`; the roster was not changed"),
             ([one], _) => format!("give `{one}` another range on the roster, or drop it: yalotheca drop {one}"),
             (many, _) => format!("widen the range of one of {} on the roster, or drop one of them", crate::text::listed(many)),
         }

@@ -26,8 +26,6 @@ pub(super) struct Picked {
     /// What was found inside; `None` when it stays as it is on the server.
     pub(super) learnt: Option<Learnt>,
     pub(super) wanted: bool,
-    /// The download's own name.
-    download_name: String,
     /// Where the download can be fetched again.
     addresses: Vec<String>,
 }
@@ -91,7 +89,7 @@ impl Sources<'_> {
         let mut out = Vec::new();
         for (question, mut items) in questions.into_iter().zip(named) {
             let fact = match &question {
-                Question::Versions(id) => self.versions(id)?,
+                Question::Versions(id) => self.versions(id),
                 Question::Provides(id) => {
                     let stands_in = |f: &VersionFacts| f.provides.iter().any(|p| p.id == *id);
                     self.add_present(&mut items, stands_in);
@@ -120,20 +118,14 @@ impl Sources<'_> {
         }
     }
 
-    fn versions(&self, id: &ItemId) -> Result<Fact, Error> {
+    fn versions(&self, id: &ItemId) -> Fact {
         if let Some(own) = self.own.get(id) {
             let scheme = self.scheme(&own.held.kind);
-            return Ok(Fact::Versions { scheme, versions: vec![own.held.facts.clone()] });
+            return Fact::Versions { scheme, versions: vec![own.held.facts.clone()] };
         }
         let family = &self.server.family.rules;
-        if let Some(offered) = self.offered.get(id) {
-            if offered.facts.family != family.name {
-                return Err(Error::OtherFamily {
-                    item: id.to_string(),
-                    family: yalotheca_core::text::clean(&offered.facts.family, 40),
-                    here: family.name.clone(),
-                });
-            }
+        // an item of that name made for another game is none of ours
+        if let Some(offered) = self.offered.get(id).filter(|o| o.facts.family == family.name) {
             let needed = family.kind.get(&offered.facts.kind).and_then(|k| k.needs_capability.clone());
             let mut versions = offered.facts.versions.clone();
             for facts in &mut versions {
@@ -145,11 +137,11 @@ impl Sources<'_> {
                     versions.push(held.facts.clone());
                 }
             }
-            return Ok(Fact::Versions { scheme: offered.facts.scheme, versions });
+            return Fact::Versions { scheme: offered.facts.scheme, versions };
         }
         let held = self.before.items.get(id);
         let scheme = held.map_or(Scheme::Plain, |h| self.scheme(&h.kind));
-        Ok(Fact::Versions { scheme, versions: held.map(|h| h.facts.clone()).into_iter().collect() })
+        Fact::Versions { scheme, versions: held.map(|h| h.facts.clone()).into_iter().collect() }
     }
 
     fn scheme(&self, kind: &str) -> Scheme {
@@ -195,7 +187,6 @@ impl Sources<'_> {
                 held: held.clone(),
                 learnt: None,
                 wanted: chosen.wanted,
-                download_name: file.map_or_else(|| held.name.clone(), |(_, f)| f.name.clone()),
                 addresses: file.map(|(o, f)| self.server.catalogues.addresses(&o.catalogue, &f.addresses)).unwrap_or_default(),
             });
         }
@@ -218,12 +209,12 @@ impl Sources<'_> {
                 facts: chosen.facts.clone(),
                 from: HeldFrom::Catalogue(offered.catalogue.clone()),
                 download: file.sha256.clone(),
+                download_name: file.name.clone(),
                 name: file.name.clone(),
                 files: Digest::of(b""),
             },
             learnt: None,
             wanted: chosen.wanted,
-            download_name: file.name.clone(),
             addresses: self.server.catalogues.addresses(&offered.catalogue, &file.addresses),
         })
     }
@@ -288,7 +279,7 @@ fn fetch(server: &Server, picked: &[&Picked]) -> Result<(), Error> {
 
 fn open_fetched(server: &Server, one: &Picked) -> Result<Learnt, Error> {
     server.around.go_on()?;
-    learn(&server.around.home, &server.family, &one.held.download, &one.download_name, server.roster.limits)
+    learn(&server.around.home, &server.family, &one.held.download, &one.held.download_name, server.roster.limits)
 }
 
 /// Opens the download of an item that is on the server, fetching it again if the store has lost it.
@@ -316,8 +307,7 @@ fn own_item(server: &Server, before: &Ledger, want: &Want, origin: &Origin) -> R
     if let Some(held) = before.items.get(&want.id).filter(|h| h.download == *digest) {
         let mut held = held.clone();
         held.from = HeldFrom::Origin(origin.clone());
-        let download_name = held.name.clone();
-        return Ok(Picked { id: want.id.clone(), held, learnt: None, wanted: true, download_name, addresses });
+        return Ok(Picked { id: want.id.clone(), held, learnt: None, wanted: true, addresses });
     }
     let (name, place) = bring(server, want, origin)?;
     let learnt = learn(&server.around.home, &server.family, digest, &name, server.roster.limits)?;
@@ -331,10 +321,11 @@ fn own_item(server: &Server, before: &Ledger, want: &Want, origin: &Origin) -> R
         facts: learnt.found.facts.clone(),
         from: HeldFrom::Origin(origin.clone()),
         download: digest.clone(),
+        download_name: name,
         name: real_name(&learnt.look, &learnt.real).to_owned(),
         files: Digest::of(b""),
     };
-    Ok(Picked { id: want.id.clone(), held, learnt: Some(learnt), wanted: true, download_name: name, addresses })
+    Ok(Picked { id: want.id.clone(), held, learnt: Some(learnt), wanted: true, addresses })
 }
 
 /// Brings the bytes that the roster means into the store; returns the file's name and where it was.

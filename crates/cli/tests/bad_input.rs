@@ -1,0 +1,565 @@
+//! What comes from outside is late, cut, wrong or hostile: one clear error each, and nothing changed.
+
+mod club;
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt as _;
+use std::process::Stdio;
+use std::time::Duration;
+
+use club::Club;
+use snapbox::{assert_data_eq, str};
+use yalotheca_standin::host::Mood;
+
+/// A roster that is patient for one second only.
+fn impatient(club: &Club) {
+    let text = club.read("roster.toml").replace("[server]", "[limits]\nsilence-seconds = 1\ndownload-mb = 5\n\n[server]");
+    club.write("roster.toml", text);
+}
+
+#[test]
+fn a_slip_on_the_roster_names_line_and_nearest_word() {
+    let club = Club::adopted();
+    let good = club.read("roster.toml");
+    let mut told = String::new();
+    for (from, to) in [("family =", "famly ="), ("[items]", "[item]"), ("\"*\"", "\"^\""), ("format = 1", "format = 7"), ("catalogues = [", "catalogues = ")] {
+        club.write("roster.toml", good.replacen(from, to, 1));
+        told.push_str(&club.run("settle").text);
+    }
+    club.write("roster.toml", b"\xff\xfe");
+    told.push_str(&club.run("settle").text);
+    fs::remove_file(club.path("roster.toml")).unwrap();
+    told.push_str(&club.run("settle").text);
+    assert_data_eq!(told, str![[r#"
+$ yalotheca settle
+--- stderr
+error: roster.toml:9:1: `famly` is no word here, did you mean `family`?
+    ╭─[roster.toml:9:1]
+  8 │ [server]
+  9 │ famly = "quarrywake"
+    · ──┬──
+    ·   ╰── here
+ 10 │ at = "."    # the server's folder, from here
+    ╰────
+  fix: mend that line and try again; nothing was changed
+--- exit 2
+$ yalotheca settle
+--- stderr
+error: roster.toml:13:2: `item` is no word here, did you mean `items`?
+    ╭─[roster.toml:13:2]
+ 12 │ # One line an item: the versions it may have ("*" any, "^2" 2 and up but below 3, "=2.1.0").
+ 13 │ [item]
+    ·  ──┬─
+    ·    ╰── here
+ 14 │ ferrite = "*"
+    ╰────
+  fix: mend that line and try again; nothing was changed
+--- exit 2
+$ yalotheca settle
+Nothing to do: the server matches the roster.
+--- exit 0
+$ yalotheca settle
+--- stderr
+error: roster.toml:3:1: format is 7, and this program knows 1
+   ╭─[roster.toml:3:1]
+ 2 │ # `yalotheca drop`; comments and order are kept. `yalotheca settle` makes the server match it.
+ 3 │ format = 7
+   · ───┬──
+   ·    ╰── here
+ 4 │
+   ╰────
+  fix: mend that line and try again; nothing was changed
+--- exit 2
+$ yalotheca settle
+--- stderr
+error: roster.toml:6:39: unexpected key or value, expected newline, `#`
+   ╭─[roster.toml:6:39]
+ 5 │ # Where items are looked for, first one first: addresses or folders.
+ 6 │ catalogues = "http://HOST/"]
+   ·                                       ┬
+   ·                                       ╰── here
+ 7 │
+   ╰────
+  fix: mend that line and try again; nothing was changed
+--- exit 2
+$ yalotheca settle
+--- stderr
+error: `roster.toml` is not UTF-8 text: invalid utf-8 sequence of 1 bytes
+       from index 0
+--- exit 4
+$ yalotheca settle
+--- stderr
+error: there is no roster `roster.toml`
+  fix: go to the folder of your roster, name it with --roster FILE, or
+       begin with: yalotheca adopt
+--- exit 2
+
+"#]]);
+}
+
+#[test]
+fn a_slip_in_a_family_file_names_line_and_nearest_word() {
+    let club = Club::adopted();
+    let good = fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../families/quarrywake.family.toml")).unwrap();
+    let own = club.home().join("families/mine.family.toml");
+    fs::create_dir_all(own.parent().unwrap()).unwrap();
+    let mut told = String::new();
+    for (from, to) in [
+        ("needs-capability", "needs-capabilty"),
+        ("role = \"core\"", "role = \"cor\""),
+        ("plugins/{id}.qpl", "plugins/{idd}.qpl"),
+        ("core/{core-file}\"", "core/{core-fle}\""),
+        ("'^quarrywake is up'", "'^quarrywake (is up'"),
+        ("wanted = \"terms\"", "wanted = \"term\""),
+        ("sure = 70", "sure = 1"),
+        ("file = \"start.conf\"\nformat = \"properties\"\nat = \"core.file\"\nvalue", "file = \"../start.conf\"\nformat = \"properties\"\nat = \"core.file\"\nvalue"),
+    ] {
+        assert!(good.contains(from), "{from}");
+        fs::write(&own, good.replace(from, to).replace("sure = 60", if to == "sure = 1" { "sure = 1" } else { "sure = 60" })).unwrap();
+        told.push_str(&club.run("check").text);
+    }
+    assert_data_eq!(told, str![[r#"
+$ yalotheca check
+--- stderr
+error: DIR/home/families/mine.family.toml:99:1:
+       `needs-capabilty` is no word here, did you mean
+       `needs-capability`?
+     ╭─[DIR/home/families/mine.family.toml:99:1]
+  98 │ file = "*.qpl"
+  99 │ needs-capabilty = "plugins"
+     · ───────┬───────
+     ·        ╰── here
+ 100 │ place = [
+     ╰────
+  fix: mend that line of the family file and try again
+--- exit 2
+$ yalotheca check
+--- stderr
+error: DIR/home/families/mine.family.toml:81:8: `cor` is no
+       word here, did you mean `core`?
+    ╭─[DIR/home/families/mine.family.toml:81:8]
+ 80 │ [kind.core]
+ 81 │ role = "cor"
+    ·        ──┬──
+    ·          ╰── here
+ 82 │ title = "core"
+    ╰────
+  fix: mend that line of the family file and try again
+--- exit 2
+$ yalotheca check
+--- stderr
+error: DIR/home/families/mine.family.toml:101:26: the
+       template `plugins/{idd}.qpl` names `idd`, which nothing fills
+       here, did you mean `id`? (there are `id`, `version`, `name`,
+       `stem`, `path`, `capabilities`, `core`, `core-file`,
+       `core-release`, `game`, `runtime`, `runtime-least`, `terms`,
+       `terms-accepted`)
+     ╭─[DIR/home/families/mine.family.toml:101:26]
+ 100 │ place = [
+ 101 │   { take = "real", to = "plugins/{idd}.qpl" },
+     ·                          ────────┬────────
+     ·                                  ╰── here
+ 102 │   { take = "lib/*.qlib", to = "plugins/lib/{name}" },
+     ╰────
+  fix: mend that line of the family file and try again
+--- exit 2
+$ yalotheca check
+--- stderr
+error: DIR/home/families/mine.family.toml:44:9: the template
+       `core/{core-fle}` names `core-fle`, which nothing fills here, did
+       you mean `core-file`? (there are `capabilities`, `core`,
+       `core-file`, `core-release`, `game`, `runtime`, `runtime-least`,
+       `terms`, `terms-accepted`)
+    ╭─[DIR/home/families/mine.family.toml:44:9]
+ 43 │ [fact.core]
+ 44 │ file = "core/{core-fle}"
+    ·         ───────┬───────
+    ·                ╰── here
+ 45 │ inside = "core.json"
+    ╰────
+  fix: mend that line of the family file and try again
+--- exit 2
+$ yalotheca check
+--- stderr
+error: DIR/home/families/mine.family.toml:160:12: the pattern
+       cannot be read: found open group without closing ')'
+     ╭─[DIR/home/families/mine.family.toml:160:12]
+ 159 │ means = "ready"
+ 160 │ pattern = '^quarrywake (is up'
+     ·            ─────────┬────────
+     ·                     ╰── here
+ 161 │
+     ╰────
+  fix: mend that line of the family file and try again
+--- exit 2
+$ yalotheca check
+--- stderr
+error: DIR/home/families/mine.family.toml:9:18: no
+       `[fact.term]` stands in this file, did you mean `terms`?
+    ╭─[DIR/home/families/mine.family.toml:9:18]
+  8 │ own = [
+  9 │   "start.conf", "terms.txt", "offers.list", "quarrywake", "addpacks/order.list",
+    ·                  ──┬─
+    ·                    ╰── here
+ 10 │   "settings/**", "worlds/**", "logs/**", "players/**", "core/*.qcore",
+    ╰────
+  fix: mend that line of the family file and try again
+--- exit 2
+$ yalotheca check
+--- stderr
+error: DIR/home/families/mine.family.toml:14:3: the marks
+       together never reach 100, so no server would be recognised
+    ╭─[DIR/home/families/mine.family.toml:14:3]
+ 13 │ # What gives the family away in a folder; marks add up, 100 is certain.
+ 14 │ [[recognise]]
+    ·   ────┬────
+    ·       ╰── here
+ 15 │ path = "start.conf"
+    ╰────
+  fix: mend that line of the family file and try again
+--- exit 2
+$ yalotheca check
+--- stderr
+error: DIR/home/families/mine.family.toml:89:9:
+       `../start.conf` is no path inside the server's folder
+    ╭─[DIR/home/families/mine.family.toml:89:9]
+ 88 │ [[kind.core.wire]]
+ 89 │ file = "../start.conf"
+    ·         ──────┬──────
+    ·               ╰── here
+ 90 │ format = "properties"
+    ╰────
+  fix: mend that line of the family file and try again
+--- exit 2
+
+"#]]);
+}
+
+#[test]
+fn a_catalogue_that_misbehaves_is_told() {
+    let club = Club::adopted();
+    impatient(&club);
+    let before = club.tree();
+    let mut told = String::new();
+    for (path, mood) in [
+        ("catalogue.json", Mood::Down),
+        ("catalogue.json", Mood::Babble),
+        ("catalogue.json", Mood::Cut),
+        ("catalogue.json", Mood::Slow(Duration::from_secs(3))),
+        ("catalogue.json", Mood::Endless),
+        ("items/chest-locks.json", Mood::Other),
+        ("items/chest-locks.json", Mood::Babble),
+        ("items/chest-locks.json", Mood::Down),
+    ] {
+        club.host.mood(path, Some(mood));
+        told.push_str(&format!("# {path} {mood:?}\n{}", club.run("want chest-locks").text));
+        club.host.mood(path, None);
+    }
+    assert_data_eq!(told, str![[r#"
+# catalogue.json Down
+$ yalotheca want chest-locks
+--- stderr
+error: http://HOST/catalogue.json answers 500 Internal Server
+       Error
+  fix: check the address and the network, or go on with what is here:
+       --offline
+--- exit 4
+# catalogue.json Babble
+$ yalotheca want chest-locks
+--- stderr
+error: catalogue http://HOST/: `catalogue.json` is not in the
+       catalogue format: expected value at line 1 column 1
+  fix: try again later, or tell the catalogue's keeper
+--- exit 5
+# catalogue.json Cut
+$ yalotheca want chest-locks
+--- stderr
+error: http://HOST/catalogue.json does not answer: nothing
+       came for 1 seconds
+  fix: check the address and the network, or go on with what is here:
+       --offline
+--- exit 4
+# catalogue.json Slow(3s)
+$ yalotheca want chest-locks
+--- stderr
+error: http://HOST/catalogue.json does not answer: nothing
+       came for 1 seconds
+  fix: check the address and the network, or go on with what is here:
+       --offline
+--- exit 4
+# catalogue.json Endless
+$ yalotheca want chest-locks
+--- stderr
+error: http://HOST/catalogue.json sends more than 16.0 MB;
+       refused
+  fix: if that is meant, raise `download-mb` under [limits] on the roster
+--- exit 5
+# items/chest-locks.json Other
+$ yalotheca want chest-locks
+--- stderr
+error: catalogue http://HOST/: `items/chest-locks.json` is not
+       the file that catalogue.json names: its sha256 is c29308748a09,
+       not e7223f327fef
+  fix: try again later, or tell the catalogue's keeper
+--- exit 5
+# items/chest-locks.json Babble
+$ yalotheca want chest-locks
+--- stderr
+error: catalogue http://HOST/: `items/chest-locks.json` is not
+       the file that catalogue.json names: its sha256 is d4d3b8634bd2,
+       not e7223f327fef
+  fix: try again later, or tell the catalogue's keeper
+--- exit 5
+# items/chest-locks.json Down
+$ yalotheca want chest-locks
+--- stderr
+error: http://HOST/items/chest-locks.json answers 500 Internal
+       Server Error
+  fix: check the address and the network, or go on with what is here:
+       --offline
+--- exit 4
+
+"#]]);
+    assert_eq!(before, club.tree());
+    club.ok("want chest-locks");
+}
+
+#[test]
+fn a_download_that_lies_is_refused_and_a_cut_one_taken_up_again() {
+    let club = Club::adopted();
+    impatient(&club);
+    let before = club.tree();
+    let file = "files/chest-locks-2.1.0.qpl";
+    let mut told = String::new();
+    for mood in [Mood::Down, Mood::Cut, Mood::Longer, Mood::Other, Mood::Page, Mood::Slow(Duration::from_secs(3)), Mood::Endless] {
+        club.host.mood(file, Some(mood));
+        told.push_str(&format!("# {mood:?}\n{}", club.run("want chest-locks").text));
+    }
+    assert_data_eq!(told, str![[r#"
+# Down
+$ yalotheca want chest-locks
+--- stderr
+error: http://HOST/files/chest-locks-2.1.0.qpl answers 500
+       Internal Server Error
+  fix: check the address and the network, or go on with what is here:
+       --offline
+--- exit 4
+# Cut
+$ yalotheca want chest-locks
+--- stderr
+error: http://HOST/files/chest-locks-2.1.0.qpl does not
+       answer: nothing came for 1 seconds
+  fix: check the address and the network, or go on with what is here:
+       --offline
+--- exit 4
+# Longer
+$ yalotheca want chest-locks
+--- stderr
+error: http://HOST/files/chest-locks-2.1.0.qpl is not the file
+       that was promised: it is larger than 345 bytes; refused
+  fix: do not use that file; take another version, or tell its keeper
+--- exit 5
+# Other
+$ yalotheca want chest-locks
+--- stderr
+error: http://HOST/files/chest-locks-2.1.0.qpl is not the file
+       that was promised: its sha256 is d6c0168a55eb…, not 2e4bbd830027…;
+       refused
+  fix: do not use that file; take another version, or tell its keeper
+--- exit 5
+# Page
+$ yalotheca want chest-locks
+--- stderr
+error: http://HOST/files/chest-locks-2.1.0.qpl is a web page,
+       not a file; look on that page for the direct link
+--- exit 5
+# Slow(3s)
+$ yalotheca want chest-locks
+--- stderr
+error: http://HOST/files/chest-locks-2.1.0.qpl does not
+       answer: nothing came for 1 seconds
+  fix: check the address and the network, or go on with what is here:
+       --offline
+--- exit 4
+# Endless
+$ yalotheca want chest-locks
+--- stderr
+error: http://HOST/files/chest-locks-2.1.0.qpl is not the file
+       that was promised: it is larger than 345 bytes; refused
+  fix: do not use that file; take another version, or tell its keeper
+--- exit 5
+
+"#]]);
+    assert_eq!(before, club.tree());
+    club.host.mood(file, Some(Mood::CutOnce));
+    club.ok("want chest-locks");
+    club.ok("settle --yes");
+    club.host.mood("files/tide-biome-1.4.0.qpl", Some(Mood::Endless));
+    let endless = club.run("want HOSTfiles/tide-biome-1.4.0.qpl");
+    let said = endless.text.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(said.contains("sends more than 5.0 MB; refused"), "{said}");
+}
+
+#[test]
+fn the_second_address_helps_when_the_first_fails() {
+    let club = Club::adopted();
+    let mut files = yalotheca_standin::catalogue::write("Club", "quarrywake", 20, &yalotheca_standin::club::items());
+    let text = String::from_utf8(files["items/tide-biome.json"].clone()).unwrap();
+    let text = text.replace("\"files/tide-biome-1.4.0.qpl\"", "\"files/gone.qpl\", \"files/tide-biome-1.4.0.qpl\"");
+    let old = yalotheca_standin::catalogue::sha256(&files["items/tide-biome.json"]);
+    let new = yalotheca_standin::catalogue::sha256(text.as_bytes());
+    files.insert("items/tide-biome.json".to_owned(), text.into_bytes());
+    // carry the new digest up to the root
+    let shards: Vec<String> = files.keys().filter(|k| k.starts_with("index/items/")).cloned().collect();
+    for shard in shards {
+        let before = files[&shard].clone();
+        let after = String::from_utf8(before.clone()).unwrap().replace(&old, &new).into_bytes();
+        let root = String::from_utf8(files["catalogue.json"].clone()).unwrap();
+        let root = root.replace(&yalotheca_standin::catalogue::sha256(&before), &yalotheca_standin::catalogue::sha256(&after));
+        files.insert("catalogue.json".to_owned(), root.into_bytes());
+        files.insert(shard, after);
+    }
+    club.host.replace(files);
+    club.ok("want tide-biome");
+    club.ok("settle --yes");
+    assert!(club.path("plugins/tide-biome.qpl").exists());
+}
+
+#[test]
+fn an_archive_that_is_not_what_the_catalogue_says_is_refused() {
+    let club = Club::adopted();
+    let mut items = yalotheca_standin::club::items();
+    let tide = items.iter_mut().find(|i| i.id == "tide-biome").unwrap();
+    let mut told = String::new();
+    for other in [
+        yalotheca_standin::club::plugin("tide-biome", "9.9.9", "^1.8", &[], ""),
+        yalotheca_standin::club::plugin("sand-biome", "1.4.0", "^1.8", &[], ""),
+    ] {
+        tide.releases[0].bytes = other;
+        let one = [tide.clone()];
+        club.host.replace(yalotheca_standin::catalogue::write("Club", "quarrywake", 30, &one));
+        told.push_str(&club.run("want tide-biome").text);
+    }
+    assert_data_eq!(told, str![[r#"
+$ yalotheca want tide-biome
+--- stderr
+error: tide-biome 1.4.0: the catalogue and what came from it disagree:
+       inside it calls itself version 9.9.9
+  fix: take another version, and tell the catalogue's keeper
+--- exit 5
+$ yalotheca want tide-biome
+--- stderr
+error: tide-biome 1.4.0: the catalogue and what came from it disagree:
+       inside it calls itself sand-biome
+  fix: take another version, and tell the catalogue's keeper
+--- exit 5
+
+"#]]);
+}
+
+#[test]
+fn without_write_permission_nothing_happens() {
+    let club = Club::adopted();
+    club.ok("want chest-locks");
+    let before = club.tree();
+    let plugins = club.path("plugins");
+    fs::set_permissions(&plugins, fs::Permissions::from_mode(0o555)).unwrap();
+    // root may write anywhere: then there is nothing to see here
+    let root = fs::write(plugins.join("probe"), "").is_ok();
+    if root {
+        fs::remove_file(plugins.join("probe")).unwrap();
+        eprintln!("skipped: this user may write to read-only folders");
+    } else {
+        let ran = club.run("settle --yes");
+        assert_eq!(ran.code, 4, "{}", ran.text);
+        assert!(ran.text.contains("write permission"), "{}", ran.text);
+        assert_eq!(before, club.tree());
+    }
+    fs::set_permissions(&plugins, fs::Permissions::from_mode(0o755)).unwrap();
+}
+
+#[test]
+fn a_folder_in_the_way_is_told() {
+    let club = Club::adopted();
+    fs::create_dir(club.path("plugins/chest-locks.qpl")).unwrap();
+    club.run("want chest-locks");
+    assert_data_eq!(club.run("settle --yes").text, str![[r#"
+$ yalotheca settle --yes
+--- stderr
+error: this needs your decision first
+error  plugins/chest-locks.qpl  in-the-way
+    chest-locks needs this place for a file, and a folder stands there
+    fix: move it elsewhere, then settle again
+--- exit 6
+
+"#]]);
+}
+
+#[test]
+fn a_link_on_the_way_is_not_followed() {
+    let club = Club::adopted();
+    let elsewhere = club.dir.path().join("elsewhere");
+    fs::create_dir(&elsewhere).unwrap();
+    fs::rename(club.path("addpacks"), club.path("addpacks-real")).unwrap();
+    std::os::unix::fs::symlink(&elsewhere, club.path("addpacks")).unwrap();
+    assert_data_eq!(club.run("want quarry-moss").text, str![[r#"
+$ yalotheca want quarry-moss
+--- stderr
+error: `addpacks/quarry-moss/addpack.json` leads through a link, which is
+       not followed; put a real folder there
+--- exit 5
+
+"#]]);
+    assert_eq!(fs::read_dir(&elsewhere).unwrap().count(), 0);
+}
+
+#[test]
+fn two_runs_at_once_do_not_meet() {
+    let club = Club::adopted();
+    club.ok("want chest-locks");
+    let before = club.tree();
+    let lock = club.path(".yalotheca/lock");
+    let held = fs::File::options().write(true).open(&lock).unwrap();
+    held.lock().unwrap();
+    fs::write(&lock, "pid 4711 since 2026-11-23T11:58:00Z").unwrap();
+    assert_data_eq!(club.run("settle --yes").text, str![[r#"
+$ yalotheca settle --yes
+items
+  + chest-locks  2.1.0  plugin  wanted
+  + lock-core    1.4.2  plugin  needed by chest-locks
+files
+  + plugins/chest-locks.qpl  345 B
+  + plugins/lock-core.qpl  319 B
+
+--- stderr
+error: another run holds this server: pid 4711 since 2026-11-23T11:58:00Z
+  fix: wait until it has ended, then run the same command again
+--- exit 4
+
+"#]]);
+    assert_eq!(before, club.tree());
+    drop(held);
+    club.ok("settle --yes");
+}
+
+#[test]
+fn ctrl_c_stops_a_download_and_changes_nothing() {
+    let club = Club::adopted();
+    let before = club.tree();
+    club.host.mood("files/chest-locks-2.1.0.qpl", Some(Mood::Slow(Duration::from_secs(20))));
+    club.host.asked();
+    let mut child = club.command("want chest-locks").stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    while !club.host.asked().iter().any(|p| p.ends_with("chest-locks-2.1.0.qpl")) {
+        assert!(child.try_wait().unwrap().is_none(), "it ended before it was stopped");
+        std::thread::yield_now();
+    }
+    let pid = child.id().to_string();
+    assert!(std::process::Command::new("kill").args(["-INT", &pid]).status().unwrap().success());
+    let output = child.wait_with_output().unwrap();
+    assert_eq!(output.status.code(), Some(4));
+    assert_data_eq!(String::from_utf8(output.stderr).unwrap(), str![[r#"
+error: stopped: nothing was changed
+
+"#]]);
+    assert_eq!(before, club.tree());
+}

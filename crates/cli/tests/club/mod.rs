@@ -1,0 +1,187 @@
+//! A made-up club for each test: a server folder, a catalogue host, and the built program run in between.
+#![allow(dead_code, unreachable_pub, missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)] // a helper of tests; none uses all of it
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+use yalotheca_standin::host::Host;
+use yalotheca_standin::{catalogue, club};
+
+/// The built program.
+pub const PROGRAM: &str = env!("CARGO_BIN_EXE_yalotheca");
+
+pub struct Club {
+    pub dir: tempfile::TempDir,
+    pub host: Host,
+}
+
+/// What a run printed and how it ended.
+pub struct Ran {
+    pub text: String,
+    pub out: String,
+    pub err: String,
+    pub code: i32,
+}
+
+impl Ran {
+    pub fn json(&self) -> serde_json::Value {
+        serde_json::from_str(&self.out).unwrap_or_else(|e| panic!("{e}: {}", self.text))
+    }
+}
+
+impl Club {
+    /// A server as the club ran it by hand so far.
+    pub fn new() -> Self {
+        let club = Self::empty();
+        club::lay_quarrywake(&club.server()).unwrap();
+        club
+    }
+
+    /// An empty server folder with nothing but the game's own program.
+    pub fn empty() -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        let host = Host::start(catalogue::write("Tidewrack Club", "quarrywake", 12, &club::items())).unwrap();
+        let club = Self { dir, host };
+        fs::create_dir_all(club.server()).unwrap();
+        club.launcher("");
+        club
+    }
+
+    /// A server under care.
+    pub fn adopted() -> Self {
+        let club = Self::new();
+        let ran = club.run("adopt --catalogue HOST");
+        assert_eq!(ran.code, 0, "{}", ran.text);
+        club
+    }
+
+    /// A server under care with these items settled.
+    pub fn settled(items: &str) -> Self {
+        let club = Self::adopted();
+        club.ok(&format!("want {items}"));
+        club.ok("settle --yes");
+        club
+    }
+
+    /// Writes the game's own program, with options of the stand-in.
+    pub fn launcher(&self, options: &str) {
+        use std::os::unix::fs::PermissionsExt as _;
+        let path = self.server().join("quarrywake");
+        // a running script must not be written over
+        let _ = fs::remove_file(&path);
+        fs::write(&path, format!("#!/bin/sh\nexec '{PROGRAM}' demo --stand-in quarrywake {options}\n")).unwrap();
+        fs::set_permissions(&path, fs::Permissions::from_mode(0o755)).unwrap();
+    }
+
+    pub fn server(&self) -> PathBuf {
+        self.dir.path().join("quarry")
+    }
+
+    pub fn home(&self) -> PathBuf {
+        self.dir.path().join("home")
+    }
+
+    pub fn path(&self, below: &str) -> PathBuf {
+        self.server().join(below)
+    }
+
+    pub fn read(&self, below: &str) -> String {
+        fs::read_to_string(self.path(below)).unwrap_or_else(|e| panic!("{below}: {e}"))
+    }
+
+    pub fn write(&self, below: &str, bytes: impl AsRef<[u8]>) {
+        let path = self.path(below);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, bytes).unwrap();
+    }
+
+    pub fn command(&self, words: &str) -> Command {
+        let mut command = Command::new(PROGRAM);
+        command
+            .args(words.split_whitespace().map(|w| w.replace("HOST", self.host.address())))
+            .current_dir(self.server())
+            .env_clear()
+            .env("PATH", "/usr/bin:/bin")
+            .env("YALOTHECA_HOME", self.home())
+            .env("YALOTHECA_NOW", "2026-11-23T12:00:00Z")
+            .stdin(Stdio::null());
+        command
+    }
+
+    /// Runs the program as it would be typed; `HOST` stands for the catalogue's address.
+    pub fn run(&self, words: &str) -> Ran {
+        let output = self.command(words).output().unwrap();
+        let out = self.plain(&String::from_utf8(output.stdout).unwrap());
+        let err = self.plain(&String::from_utf8(output.stderr).unwrap());
+        let code = output.status.code().unwrap_or(-1);
+        let mut text = format!("$ yalotheca {words}\n{out}");
+        if !err.trim().is_empty() {
+            text.push_str(&format!("--- stderr\n{}\n", err.trim_end()));
+        }
+        text.push_str(&format!("--- exit {code}\n"));
+        Ran { text, out, err, code }
+    }
+
+    /// Runs the program and wants it to end with 0.
+    pub fn ok(&self, words: &str) -> Ran {
+        let ran = self.run(words);
+        assert_eq!(ran.code, 0, "{}", ran.text);
+        ran
+    }
+
+    /// Replaces what differs from run to run.
+    fn plain(&self, text: &str) -> String {
+        let text = text.replace(self.host.address(), "http://HOST/");
+        let real = self.dir.path().canonicalize().unwrap();
+        let text = text.replace(&real.display().to_string(), "DIR").replace(&self.dir.path().display().to_string(), "DIR");
+        let mut out = String::new();
+        let mut hex = String::new();
+        for c in text.chars().chain(['\0']) {
+            if c.is_ascii_hexdigit() && !c.is_ascii_uppercase() {
+                hex.push(c);
+                continue;
+            }
+            out.push_str(if hex.len() == 64 { "DIGEST" } else { &hex });
+            hex.clear();
+            if c != '\0' {
+                out.push(c);
+            }
+        }
+        out
+    }
+
+    /// Every file of the server but our own state, with its bytes.
+    pub fn tree(&self) -> BTreeMap<String, Vec<u8>> {
+        tree(&self.server())
+    }
+}
+
+/// Every file below a folder but our own state, with its bytes; folders end in a slash.
+pub fn tree(folder: &Path) -> BTreeMap<String, Vec<u8>> {
+    fn go(folder: &Path, below: &str, out: &mut BTreeMap<String, Vec<u8>>) {
+        for entry in fs::read_dir(folder).unwrap() {
+            let entry = entry.unwrap();
+            let name = format!("{below}{}", entry.file_name().to_string_lossy());
+            if name == ".yalotheca" {
+                continue;
+            }
+            if entry.file_type().unwrap().is_dir() {
+                out.insert(format!("{name}/"), Vec::new());
+                go(&entry.path(), &format!("{name}/"), out);
+            } else {
+                out.insert(name, fs::read(entry.path()).unwrap_or_default());
+            }
+        }
+    }
+    let mut out = BTreeMap::new();
+    go(folder, "", &mut out);
+    out
+}
+
+/// What two trees differ in.
+pub fn differ(a: &BTreeMap<String, Vec<u8>>, b: &BTreeMap<String, Vec<u8>>) -> Vec<String> {
+    let names: std::collections::BTreeSet<&String> = a.keys().chain(b.keys()).collect();
+    names.into_iter().filter(|n| a.get(*n) != b.get(*n)).cloned().collect()
+}

@@ -1,0 +1,196 @@
+//! Rules that hold for every command.
+
+mod club;
+
+use club::Club;
+use snapbox::{assert_data_eq, str};
+
+/// Every command with arguments that work on a settled server, and its exit code there.
+const COMMANDS: &[(&str, i32)] = &[
+    ("find lights", 0),
+    ("show chest-locks", 0),
+    ("want tide-biome --dry-run", 1),
+    ("drop chest-locks --dry-run", 1),
+    ("settle", 0),
+    ("settle --dry-run", 0),
+    ("check", 1),
+    ("trial", 6),
+    ("history", 0),
+    ("undo --dry-run", 1),
+    ("guide --shell bash", 0),
+    ("guide --man ../man", 0),
+];
+
+fn words() -> Vec<String> {
+    let mut out: Vec<String> = COMMANDS.iter().map(|(c, _)| c.split(' ').next().unwrap().to_owned()).collect();
+    out.extend(["adopt".to_owned(), "demo".to_owned()]);
+    out.sort();
+    out.dedup();
+    out
+}
+
+#[test]
+fn the_table_here_knows_every_command() {
+    let club = Club::empty();
+    let help = club.ok("--help").out;
+    let listed = help.split("Commands:").nth(1).unwrap().split("\n\n").next().unwrap();
+    let mut listed: Vec<String> =
+        listed.lines().filter(|l| l.starts_with("  ") && !l.starts_with("   ")).map(|l| l.split_whitespace().next().unwrap().to_owned()).collect();
+    listed.retain(|w| w != "help");
+    listed.sort();
+    assert_eq!(listed, words());
+}
+
+#[test]
+fn help_says_what_it_does_and_fits() {
+    let club = Club::empty();
+    for word in words() {
+        let help = club.ok(&format!("{word} --help")).out;
+        assert!(help.contains("Usage: yalotheca "), "{help}");
+        for line in help.lines() {
+            assert!(line.chars().count() <= 80, "{word}: {line}");
+        }
+        let first = help.lines().next().unwrap();
+        assert!(first.len() > 12 && !first.ends_with('.'), "{word}: {first}");
+    }
+    assert_data_eq!(club.ok("--help").out, str![[r#"
+Installs and updates what a game server needs, so that it starts cleanly.
+
+Every command works on the roster of the current folder (roster.toml): what you
+want on one server. Begin with `yalotheca adopt` in the server's folder, or try
+the made-up club's servers with `yalotheca demo`.
+
+Usage: yalotheca [OPTIONS] <COMMAND>
+
+Commands:
+  adopt    Takes an existing server under care
+  find     Searches the catalogues
+  show     Shows an item: versions, needs, sizes, where its files would go
+  want     Puts items on the roster and shows what settle would do
+  drop     Takes items off the roster and shows what settle would do
+  settle   Makes the server match the roster
+  check    Tells everything that would stop a clean start, with fixes
+  trial    Starts the server, reads its log, and tells what loaded
+  history  Tells what was done to the server
+  undo     Goes back to what the server was before
+  demo     Runs the made-up club's Quarrywake server, from adopting it to
+           undoing a change
+  guide    Writes man pages, or completions for a shell
+  help     Print this message or the help of the given subcommand(s)
+
+Options:
+  -h, --help
+          Print help (see a summary with '-h')
+
+  -V, --version
+          Print version
+
+Everywhere:
+      --roster <FILE>
+          Works on this roster instead of the current folder's
+
+      --json
+          Prints one JSON object and nothing else
+
+  -y, --yes
+          Answers every question with yes
+
+  -q, --quiet
+          Prints only results and errors
+
+      --offline
+          Uses only what was fetched before
+
+Exit codes: 0 done; 1 findings, or a dry run with changes; 2 wrong usage; 3 it
+cannot be; 4 the outside failed (network, disk, host); 5 refused for safety; 6
+needs an answer.
+
+"#]]);
+    assert_data_eq!(club.ok("settle --help").out, str![[r#"
+Makes the server match the roster
+
+Chooses versions that go together, fetches and opens them, puts every file in
+its place, writes the settings that make the server load them, shows the changes
+and asks. What you changed by hand is kept and told.
+
+Usage: yalotheca settle [OPTIONS]
+
+Options:
+      --dry-run
+          Only shows the changes
+
+      --put-back <PATH>
+          Replaces this file, or the values in it, though it was changed by
+          hand; may be given several times
+
+  -h, --help
+          Print help (see a summary with '-h')
+
+Everywhere:
+      --roster <FILE>
+          Works on this roster instead of the current folder's
+
+      --json
+          Prints one JSON object and nothing else
+
+  -y, --yes
+          Answers every question with yes
+
+  -q, --quiet
+          Prints only results and errors
+
+      --offline
+          Uses only what was fetched before
+
+"#]]);
+}
+
+#[test]
+fn json_is_one_object_and_nothing_else() {
+    let club = Club::settled("chest-locks");
+    for (words, code) in COMMANDS {
+        let ran = club.run(&format!("{words} --json"));
+        assert_eq!(ran.code, *code, "{}", ran.text);
+        assert!(ran.json().is_object(), "{}", ran.text);
+        if !words.starts_with("settle") {
+            assert_eq!(ran.err, "", "{}", ran.text);
+        }
+    }
+    let failed = club.run("want nobody --json");
+    assert_eq!(failed.json()["error"]["exit"], 3);
+    let new = Club::new();
+    assert!(new.ok("adopt --catalogue HOST --json").json()["items"].is_array());
+}
+
+#[test]
+fn codes_and_widths_are_the_same_everywhere() {
+    let club = Club::settled("chest-locks pier-lights deep-winch");
+    for (words, code) in COMMANDS {
+        let ran = club.run(words);
+        assert_eq!(ran.code, *code, "{}", ran.text);
+        let (out, err) = (ran.out, ran.err);
+        if !words.starts_with("guide") {
+            for line in out.lines().chain(err.lines().filter(|l| !l.starts_with("  | "))) {
+                assert!(line.chars().count() <= 80, "{words}: {line}");
+            }
+        }
+        assert!(!out.contains('\u{1b}'), "no colour in a pipe: {out}");
+    }
+    assert_eq!(club.run("settel").code, 2);
+    assert_eq!(club.run("settle --dry-rum").code, 2);
+    assert_eq!(club.run("").code, 2);
+}
+
+#[test]
+fn quiet_leaves_hints_out() {
+    let club = Club::adopted();
+    assert_eq!(club.run("find lights --quiet").err, "");
+    assert_eq!(club.run("history --quiet").err, "");
+}
+
+#[test]
+fn a_roster_elsewhere_is_named() {
+    let club = Club::adopted();
+    let ran = club.command("check --roster quarry/roster.toml").current_dir(club.dir.path()).output().unwrap();
+    assert_eq!(ran.status.code(), Some(1));
+}
