@@ -84,6 +84,13 @@ impl Ui {
         }
     }
 
+    /// Writes a line of somebody's log as it is; not with `--quiet` or `--json`.
+    pub(crate) fn log(&self, line: &str) {
+        if !self.quiet {
+            let _ = writeln!(anstream::stderr(), "{}", paint::in_style(paint::FAINT, &format!("  | {line}")));
+        }
+    }
+
     /// Writes a line of an error.
     #[allow(clippy::unused_self)] // all writing goes through a Ui
     pub(crate) fn error(&self, text: impl AsRef<str>) {

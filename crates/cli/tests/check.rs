@@ -48,9 +48,8 @@ warning  plugins/chest-locks.qpl  changed-by-hand
     fix: keep it, or have the item's own again: yalotheca settle
          --put-back plugins/chest-locks.qpl
 warning  addpacks/order.list  missing-setting
-    the line `quarry-moss` was taken out by hand: put back, because the
-    roster wants it
-    fix: to leave it out: yalotheca drop quarry-moss
+    the line `quarry-moss` was taken out by hand, and the roster wants it
+    fix: yalotheca settle puts it back; to leave it out, drop its item
 warning  tide-biome  not-settled
     tide-biome is on the roster and not on the server yet
     fix: yalotheca settle
@@ -146,11 +145,6 @@ fn a_settings_file_in_doubt_names_its_line() {
     club.write("start.conf", conf);
     assert_data_eq!(club.run("check").text, str![[r#"
 $ yalotheca check
-error  no-core
-    no core was found on the server, so it cannot start and nothing can be
-    fitted to it
-    fix: put a core on the roster (yalotheca find core), or upload one
-         and name it in the settings
 error  start.conf:8  unreadable-settings
     `runtime` stands here and on line 3; keep one of the two
     fix: mend that line by hand, then check again
@@ -159,7 +153,7 @@ warning  plugins/notes from Ada.txt  unknown-file
     `plugins/lib/*`
     fix: remove it, or give it the right name
 
-2 errors and 1 warning.
+1 error and 1 warning.
 --- exit 1
 
 "#]]);

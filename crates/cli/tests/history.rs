@@ -59,8 +59,7 @@ no.  when (UTC)           command  what changed
                                    + slate-nights 1.0.0
 --- stderr
 
-Back to before the last entry: yalotheca undo. Before another: yalotheca undo
-  NUMBER
+Back to before the last entry: yalotheca undo; before another: with its number
 --- exit 0
 
 "#]]);

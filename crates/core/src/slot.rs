@@ -257,8 +257,9 @@ fn value(
             findings.push(Finding::new("changed-by-hand", Severity::Warning, of, fix).at(&key.path).on_line(line));
         }
     } else if let (true, None, Some((owner, claimed))) = (changed, &seen, &top) {
-        let of = format!("`{at}` was taken out by hand, and {} wants it to be `{claimed}`: put back", owner.said());
-        findings.push(Finding::new("missing-setting", Severity::Warning, of, "yalotheca settle").at(&key.path));
+        let of = format!("`{at}` was taken out by hand, and {} wants it to be `{claimed}`", owner.said());
+        let fix = "yalotheca settle puts it back";
+        findings.push(Finding::new("missing-setting", Severity::Warning, of, fix).at(&key.path));
     }
     if wanted != seen {
         let quoted = |v: &Option<String>| v.as_ref().map_or("(nothing)".to_owned(), |v| format!("`{v}`"));
@@ -293,8 +294,9 @@ fn list(
         }
     }
     for line in ours.iter().filter(|l| !seen.contains(l) && wanted.contains(l)) {
-        let of = format!("the line `{line}` was taken out by hand: put back, because the roster wants it");
-        findings.push(Finding::new("missing-setting", Severity::Warning, of, format!("to leave it out: yalotheca drop {line}")).at(&key.path));
+        let of = format!("the line `{line}` was taken out by hand, and the roster wants it");
+        let fix = "yalotheca settle puts it back; to leave it out, drop its item";
+        findings.push(Finding::new("missing-setting", Severity::Warning, of, fix).at(&key.path));
     }
     let before = bytes.clone();
     doc.replace(&ours, &wanted);

@@ -1,12 +1,14 @@
 //! A host of static files on loopback that can misbehave on demand. Stops when dropped.
+//!
+//! It speaks to the socket itself, because an honest HTTP library would not let it lie.
 
 use std::collections::BTreeMap;
-use std::io::Write as _;
+use std::io::{Read as _, Write as _};
+use std::net::{TcpListener, TcpStream};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
 use std::time::Duration;
-
-use tiny_http::{Header, Request, Response, Server, StatusCode};
 
 use crate::catalogue::{Files, sha256};
 
@@ -43,8 +45,9 @@ struct Shared {
 /// A running host.
 pub struct Host {
     address: String,
-    server: Arc<Server>,
+    port: u16,
     shared: Arc<Mutex<Shared>>,
+    over: Arc<AtomicBool>,
     thread: Option<JoinHandle<()>>,
 }
 
@@ -54,17 +57,21 @@ impl Host {
     /// # Errors
     /// No port is free.
     pub fn start(files: Files) -> std::io::Result<Self> {
-        let server = Arc::new(Server::http("127.0.0.1:0").map_err(std::io::Error::other)?);
-        let port = server.server_addr().to_ip().map_or(0, |a| a.port());
+        let listener = TcpListener::bind("127.0.0.1:0")?;
+        let port = listener.local_addr()?.port();
         let shared = Arc::new(Mutex::new(Shared { files, ..Shared::default() }));
-        let (serving, state) = (server.clone(), shared.clone());
+        let over = Arc::new(AtomicBool::new(false));
+        let (state, ended) = (shared.clone(), over.clone());
         let thread = std::thread::spawn(move || {
-            for request in serving.incoming_requests() {
+            for stream in listener.incoming().flatten() {
+                if ended.load(Ordering::SeqCst) {
+                    return;
+                }
                 let state = state.clone();
-                std::thread::spawn(move || answer(request, &state));
+                std::thread::spawn(move || drop(serve(stream, &state)));
             }
         });
-        Ok(Self { address: format!("http://127.0.0.1:{port}/"), server, shared, thread: Some(thread) })
+        Ok(Self { address: format!("http://127.0.0.1:{port}/"), port, shared, over, thread: Some(thread) })
     }
 
     /// Returns the address, with a slash at its end.
@@ -86,7 +93,8 @@ impl Host {
         lock(&self.shared).files = files;
     }
 
-    /// Returns the paths asked for since the last call, in order, with `=` before those answered "not changed".
+    /// Returns the paths asked for since the last call, in order, with `=` before those answered "not changed" and
+    /// `?` before those that are not there.
     pub fn asked(&self) -> Vec<String> {
         std::mem::take(&mut lock(&self.shared).asked)
     }
@@ -94,7 +102,9 @@ impl Host {
 
 impl Drop for Host {
     fn drop(&mut self) {
-        self.server.unblock();
+        self.over.store(true, Ordering::SeqCst);
+        // the thread waits for a caller: be one
+        drop(TcpStream::connect(("127.0.0.1", self.port)));
         if let Some(thread) = self.thread.take() {
             let _ = thread.join();
         }
@@ -105,106 +115,107 @@ fn lock(shared: &Mutex<Shared>) -> MutexGuard<'_, Shared> {
     shared.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-fn answer(request: Request, shared: &Mutex<Shared>) {
-    let path = request.url().split('?').next().unwrap_or("").trim_start_matches('/').to_owned();
-    let header = |name: &'static str| {
-        request.headers().iter().find(|h| h.field.equiv(name)).map(|h| h.value.as_str().to_owned())
+/// A request: its path and the headers that matter here.
+struct Asked {
+    path: String,
+    tag: Option<String>,
+    from: Option<usize>,
+}
+
+fn read(stream: &mut TcpStream) -> std::io::Result<Asked> {
+    let bad = || std::io::Error::from(std::io::ErrorKind::InvalidData);
+    let mut head = Vec::new();
+    let mut chunk = [0; 4096];
+    while !head.windows(4).any(|w| w == b"\r\n\r\n") {
+        let count = stream.read(&mut chunk)?;
+        if count == 0 || head.len() > 64_000 {
+            return Err(bad());
+        }
+        head.extend_from_slice(chunk.get(..count).unwrap_or_default());
+    }
+    let mut headers = [httparse::EMPTY_HEADER; 64];
+    let mut request = httparse::Request::new(&mut headers);
+    request.parse(&head).map_err(|_| bad())?;
+    let path = request.path.unwrap_or("/").split('?').next().unwrap_or("").trim_start_matches('/').to_owned();
+    let find = |name: &str| {
+        let found = request.headers.iter().find(|h| h.name.eq_ignore_ascii_case(name));
+        found.map(|h| String::from_utf8_lossy(h.value).into_owned())
     };
-    let (tag_asked, range) = (header("If-None-Match"), header("Range"));
+    let from = find("Range").and_then(|r| r.strip_prefix("bytes=")?.strip_suffix('-')?.parse().ok());
+    Ok(Asked { path, tag: find("If-None-Match"), from })
+}
+
+/// Answers one request and hangs up.
+fn serve(mut stream: TcpStream, shared: &Mutex<Shared>) -> std::io::Result<()> {
+    let asked = read(&mut stream)?;
+    let path = &asked.path;
     let (file, mood) = {
         let mut shared = lock(shared);
-        let mood = shared.moods.get(&path).copied();
+        let mood = shared.moods.get(path).copied();
         if mood == Some(Mood::CutOnce) {
-            shared.moods.remove(&path);
+            shared.moods.remove(path);
         }
-        (shared.files.get(&path).cloned(), mood)
+        (shared.files.get(path).cloned(), mood)
     };
     let log = |mark: &str| lock(shared).asked.push(format!("{mark}{path}"));
     let Some(bytes) = file else {
         log("?");
-        let _ = request.respond(Response::from_string("nothing here").with_status_code(404));
-        return;
+        return answer(&mut stream, "404 Not Found", &[], b"nothing here");
     };
     let tag = format!("\"{}\"", sha256(&bytes).get(..16).unwrap_or(""));
-    if tag_asked.as_deref() == Some(&tag) && mood.is_none() {
+    if asked.tag.as_deref() == Some(&tag) && mood.is_none() {
         log("=");
-        let _ = request.respond(Response::empty(304));
-        return;
+        return answer(&mut stream, "304 Not Modified", &[("ETag", &tag)], b"");
     }
     log("");
+    let plain = |stream: &mut TcpStream, bytes: &[u8]| answer(stream, "200 OK", &[("ETag", &tag)], bytes);
     match mood {
-        None => whole(request, bytes, &tag, range.as_deref()),
-        Some(mood) => moody(request, bytes, &tag, mood),
-    }
-}
-
-fn whole(request: Request, bytes: Vec<u8>, tag: &str, range: Option<&str>) {
-    let from = range.and_then(|r| r.strip_prefix("bytes=")?.strip_suffix('-')?.parse::<usize>().ok());
-    let mut response = match from.filter(|f| *f < bytes.len()) {
-        Some(from) => {
-            let part = bytes.get(from..).unwrap_or_default().to_vec();
-            let said = format!("bytes {from}-{}/{}", bytes.len() - 1, bytes.len());
-            let mut response = Response::from_data(part).with_status_code(StatusCode(206));
-            if let Ok(header) = Header::from_bytes("Content-Range", said) {
-                response.add_header(header);
+        None => match asked.from.filter(|f| *f < bytes.len()) {
+            Some(from) => {
+                let said = format!("bytes {from}-{}/{}", bytes.len() - 1, bytes.len());
+                let part = bytes.get(from..).unwrap_or_default();
+                answer(&mut stream, "206 Partial Content", &[("ETag", &tag), ("Content-Range", &said)], part)
             }
-            response
-        }
-        None => Response::from_data(bytes),
-    };
-    if let Ok(header) = Header::from_bytes("ETag", tag) {
-        response.add_header(header);
-    }
-    let _ = request.respond(response);
-}
-
-fn moody(request: Request, bytes: Vec<u8>, tag: &str, mood: Mood) {
-    let raw = |request: Request, head: String, body: &[u8]| {
-        let mut out = request.into_writer();
-        let _ = out.write_all(head.as_bytes()).and_then(|()| out.write_all(body)).and_then(|()| out.flush());
-    };
-    let head = |length: usize| format!("HTTP/1.1 200 OK\r\nContent-Length: {length}\r\nConnection: close\r\n\r\n");
-    match mood {
-        Mood::Down => {
-            let _ = request.respond(Response::from_string("out to lunch").with_status_code(500));
-        }
-        Mood::Slow(time) => {
+            None => plain(&mut stream, &bytes),
+        },
+        Some(Mood::Down) => answer(&mut stream, "500 Internal Server Error", &[], b"out to lunch"),
+        Some(Mood::Slow(time)) => {
             std::thread::sleep(time);
-            whole(request, bytes, tag, None);
+            plain(&mut stream, &bytes)
         }
-        Mood::Cut | Mood::CutOnce => {
-            let half = bytes.get(..bytes.len() / 2).unwrap_or_default();
-            raw(request, head(bytes.len()), half);
+        Some(Mood::Cut | Mood::CutOnce) => {
+            head(&mut stream, "200 OK", &[], Some(bytes.len()))?;
+            stream.write_all(bytes.get(..bytes.len() / 2).unwrap_or_default())
         }
-        Mood::Longer => {
-            let mut more = bytes;
-            more.extend_from_slice(b"and more");
-            whole(request, more, tag, None);
+        Some(Mood::Longer) => plain(&mut stream, &[&bytes, &b"and more"[..]].concat()),
+        Some(Mood::Other) => plain(&mut stream, &bytes.iter().map(|b| b ^ 1).collect::<Vec<_>>()),
+        Some(Mood::Page) => {
+            let page = b"<!doctype html><title>Your download</title>Click here";
+            answer(&mut stream, "200 OK", &[("Content-Type", "text/html; charset=utf-8")], page)
         }
-        Mood::Other => {
-            let other = bytes.iter().map(|b| b ^ 1).collect();
-            whole(request, other, tag, None);
-        }
-        Mood::Page => {
-            let mut response = Response::from_string("<!doctype html><title>Your download</title>Click here");
-            if let Ok(header) = Header::from_bytes("Content-Type", "text/html; charset=utf-8") {
-                response.add_header(header);
-            }
-            let _ = request.respond(response);
-        }
-        Mood::Babble => {
-            let _ = request.respond(Response::from_string("gull gull \u{1b}[31mgull"));
-        }
-        Mood::Endless => {
-            let mut out = request.into_writer();
-            let _ = out.write_all(b"HTTP/1.1 200 OK\r\nConnection: close\r\n\r\n");
+        Some(Mood::Babble) => plain(&mut stream, b"gull gull \x1b[31mgull"),
+        Some(Mood::Endless) => {
+            head(&mut stream, "200 OK", &[], None)?;
             let chunk = vec![b'x'; 1 << 20];
-            // bounded all the same: nobody should ever hear the end of it
-            for _ in 0..10_000 {
-                if out.write_all(&chunk).is_err() {
-                    return;
-                }
-            }
+            // ten gigabytes, if anybody listens so long
+            (0..10_000).try_for_each(|_| stream.write_all(&chunk))
         }
     }
+}
+
+fn head(stream: &mut TcpStream, status: &str, headers: &[(&str, &str)], length: Option<usize>) -> std::io::Result<()> {
+    let mut text = format!("HTTP/1.1 {status}\r\nConnection: close\r\n");
+    if let Some(length) = length {
+        text.push_str(&format!("Content-Length: {length}\r\n"));
+    }
+    for (name, value) in headers {
+        text.push_str(&format!("{name}: {value}\r\n"));
+    }
+    text.push_str("\r\n");
+    stream.write_all(text.as_bytes())
+}
+
+fn answer(stream: &mut TcpStream, status: &str, headers: &[(&str, &str)], body: &[u8]) -> std::io::Result<()> {
+    head(stream, status, headers, Some(body.len()))?;
+    stream.write_all(body)
 }

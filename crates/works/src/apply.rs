@@ -30,13 +30,21 @@ pub fn carry_out(server: &Server, plan: Plan) -> Result<Entry, Error> {
     let seen = unmoved(tree, &plan)?;
     let mut after = plan.after.clone();
     after.generation = number;
-    let mut work = Work { server, number, stage: Vec::new(), switch: Vec::new(), made: BTreeSet::new(), kept: BTreeMap::new() };
+    let mut work = Work {
+        server,
+        number,
+        stage: Vec::new(),
+        switch: Vec::new(),
+        made: BTreeSet::new(),
+        kept: tree.names(&state_path("quarantine")?)?.into_iter().collect(),
+        doubles: Vec::new(),
+    };
     work.folders(&["heads", "history", "lists", "quarantine", "staging"])?;
     work.folder(&state_path(&format!("staging/{number:06}"))?);
     work.files(&plan, &mut after)?;
     work.docs(&plan, &seen)?;
     let entry = work.records(&plan, &after)?;
-    let (stage, switch) = (work.stage, work.switch);
+    let (stage, switch, doubles) = (work.stage, work.switch, work.doubles);
     let staged = writes(&stage);
     tree.apply(&stage).and_then(|()| tree.barrier(&staged)).inspect_err(|_| sweep(tree, number, &staged))?;
     server.around.go_on().inspect_err(|_| sweep(tree, number, &staged))?;
@@ -57,7 +65,8 @@ pub fn carry_out(server: &Server, plan: Plan) -> Result<Entry, Error> {
     gone.reverse();
     let gone = gone.into_iter().map(Effect::RemoveFolder);
     let stage_folder = Effect::RemoveFolder(state_path(&format!("staging/{number:06}"))?);
-    let _ = tree.apply(&gone.chain([stage_folder]).collect::<Vec<_>>());
+    let doubles = doubles.into_iter().map(Effect::Discard);
+    let _ = tree.apply(&gone.chain(doubles).chain([stage_folder]).collect::<Vec<_>>());
     Ok(entry)
 }
 
@@ -90,7 +99,10 @@ struct Work<'a> {
     stage: Vec<Effect>,
     switch: Vec<Effect>,
     made: BTreeSet<ServerPath>,
-    kept: BTreeMap<Digest, ServerPath>,
+    /// The names that are taken in quarantine.
+    kept: BTreeSet<String>,
+    /// Names in quarantine under which bytes lie a second time, until everything is done.
+    doubles: Vec<ServerPath>,
 }
 
 impl Work<'_> {
@@ -120,11 +132,15 @@ impl Work<'_> {
         Ok(())
     }
 
-    /// Moves what stands at a path to quarantine.
+    /// Moves what stands at a path to quarantine. Nothing there is written over: until all is done, the way back
+    /// needs every file.
     fn aside(&mut self, path: &ServerPath, digest: &Digest) -> Result<(), Error> {
-        let to = kept_path(digest)?;
-        self.switch.push(Effect::Rename(path.clone(), to.clone()));
-        self.kept.insert(digest.clone(), to);
+        let mut to = kept_path(digest)?;
+        if !self.kept.insert(digest.hex().to_owned()) {
+            to = state_path(&format!("quarantine/{digest}.{}-{}", self.number, self.doubles.len()))?;
+            self.doubles.push(to.clone());
+        }
+        self.switch.push(Effect::Rename(path.clone(), to));
         Ok(())
     }
 
@@ -217,9 +233,8 @@ impl Work<'_> {
     /// Puts bytes that are no server file (a roster's, a settings file's) beside those in quarantine.
     fn keep(&mut self, bytes: Vec<u8>) -> Result<Digest, Error> {
         let digest = Digest::of(&bytes);
-        let to = kept_path(&digest)?;
-        if self.kept.insert(digest.clone(), to.clone()).is_none() {
-            self.put(&to, Content::Bytes(bytes))?;
+        if self.kept.insert(digest.hex().to_owned()) {
+            self.put(&kept_path(&digest)?, Content::Bytes(bytes))?;
         }
         Ok(digest)
     }

@@ -63,6 +63,14 @@ pub enum FetchError {
         /// The bound, in words.
         most: String,
     },
+    /// A catalogue's file is larger than any may be.
+    #[error("{address} sends more than {most}, which no file of a catalogue has; refused")]
+    Swollen {
+        /// The address.
+        address: String,
+        /// The bound, in words.
+        most: String,
+    },
     /// It is not what was promised.
     #[error("{address} is not the file that was promised: {why}; refused")]
     Other {
@@ -94,7 +102,7 @@ pub enum FetchError {
 impl FetchError {
     /// Whether what came was refused for safety, not because the outside failed.
     pub fn is_refusal(&self) -> bool {
-        matches!(self, FetchError::TooLarge { .. } | FetchError::Other { .. } | FetchError::Page { .. })
+        matches!(self, FetchError::TooLarge { .. } | FetchError::Swollen { .. } | FetchError::Other { .. } | FetchError::Page { .. })
     }
 
     /// Whether another try at the same address may go better.
@@ -227,7 +235,7 @@ impl Fetcher {
             status if !status.is_success() => return Err(refused(address, status)),
             _ => {}
         }
-        let too_large = || FetchError::TooLarge { address: address.to_owned(), most: sized(most) };
+        let too_large = || FetchError::Swollen { address: address.to_owned(), most: sized(most) };
         if response.content_length().is_some_and(|l| l > most) {
             return Err(too_large());
         }

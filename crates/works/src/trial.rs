@@ -62,7 +62,7 @@ pub fn trial(server: &Server, listener: &mut dyn Listener) -> Result<Verdict, Er
     let mut child = run(family, &server.tree.place())?;
     let lines = follow(&mut child);
     let ended = wait(server, &mut child, &lines, start.seconds, &mut judge, listener);
-    stop(&mut child, &start.stop, &lines, &mut judge, listener);
+    stop(&mut child, &start.stop, &lines, listener);
     Ok(judge.end(ended?, &names))
 }
 
@@ -142,14 +142,13 @@ fn status_words(code: Option<i32>) -> String {
 }
 
 /// Stops the server by its own line, and by force when it does not hear it within ten seconds.
-fn stop(child: &mut Child, line: &str, lines: &mpsc::Receiver<String>, judge: &mut Judge, listener: &mut dyn Listener) {
+fn stop(child: &mut Child, line: &str, lines: &mpsc::Receiver<String>, listener: &mut dyn Listener) {
     if let Some(mut input) = child.stdin.take() {
         let _ = writeln!(input, "{line}");
     }
     let until = Instant::now() + Duration::from_secs(10);
     while Instant::now() < until && matches!(child.try_wait(), Ok(None)) {
         if let Ok(line) = lines.recv_timeout(Duration::from_millis(20)) {
-            judge.line(&line);
             listener.line(&line);
         }
     }

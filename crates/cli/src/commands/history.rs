@@ -22,7 +22,7 @@ pub(crate) fn run(_: &History, setting: &Setting, ui: &Ui) -> Result<u8, Error> 
         let row = |e: &Entry| vec![e.number.to_string(), clean(&e.when.replace('T', " ").replace('Z', ""), 19), e.act.word().to_owned(), what(e)];
         table::write(ui, &["no.", "when (UTC)", "command", "what changed"], &entries.iter().map(row).collect::<Vec<_>>());
         ui.hint("");
-        ui.hint("Back to before the last entry: yalotheca undo. Before another: yalotheca undo NUMBER");
+        ui.hint("Back to before the last entry: yalotheca undo; before another: with its number");
     }
     ui.object(&json!({ "entries": entries }));
     Ok(0)

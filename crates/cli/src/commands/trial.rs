@@ -32,7 +32,7 @@ struct Shown<'a> {
 
 impl Listener for Shown<'_> {
     fn line(&mut self, line: &str) {
-        self.ui.hint(paint::in_style(paint::FAINT, &format!("  | {}", clean(line, 300))));
+        self.ui.log(&clean(line, 300));
     }
 }
 
@@ -70,7 +70,8 @@ fn approved(args: &Trial, server: &Server, ui: &Ui) -> Result<(), Error> {
     if given || asked {
         return approve(&server.around.home, &server.family);
     }
-    Err(Error::NotApproved { family: server.family.rules.name.clone(), digest: digest.to_owned(), command: clean(&command, 300) })
+    let digest = server.family.digest.short().to_owned();
+    Err(Error::NotApproved { family: server.family.rules.name.clone(), digest, command: clean(&command, 300) })
 }
 
 fn told(verdict: &Verdict, server: &Server, ui: &Ui) {

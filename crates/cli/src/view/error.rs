@@ -149,6 +149,7 @@ fn disk(source: &std::io::Error) -> &'static str {
         ErrorKind::StorageFull | ErrorKind::QuotaExceeded => "the disk is full; make room and run the same command again",
         ErrorKind::ReadOnlyFilesystem => "the disk is read-only; ask your host",
         ErrorKind::NotFound => "check the path",
+        ErrorKind::InvalidData => "save it as UTF-8 text and try again",
         ErrorKind::IsADirectory => "that is a folder; name a file",
         _ => "",
     }

@@ -41,7 +41,8 @@ impl Club {
 
     /// An empty server folder with nothing but the game's own program.
     pub fn empty() -> Self {
-        let dir = tempfile::tempdir().unwrap();
+        // a path of always the same length, so that lines break at the same words everywhere
+        let dir = tempfile::Builder::new().prefix("club-").tempdir_in("/tmp").unwrap();
         let host = Host::start(catalogue::write("Tidewrack Club", "quarrywake", 12, &club::items())).unwrap();
         let club = Self { dir, host };
         fs::create_dir_all(club.server()).unwrap();

@@ -99,7 +99,7 @@ impl Family {
             for fact in [&terms.wanted, &terms.accepted] {
                 if !facts.contains(&fact.as_str()) {
                     let hint = did_you_mean(fact, facts.iter().copied());
-                    return Some((fact.clone(), format!("no `[fact.{fact}]` stands in this file{hint}")));
+                    return Some((format!("\"{fact}\""), format!("no `[fact.{fact}]` stands in this file{hint}")));
                 }
             }
             if !terms.format.editable() {
