@@ -22,7 +22,9 @@ struct Inner {
 impl Bar {
     pub(crate) fn new() -> Self {
         let bar = ProgressBar::with_draw_target(Some(0), ProgressDrawTarget::hidden());
-        if let Ok(style) = ProgressStyle::with_template("  {bytes:>10} of {total_bytes:<10} {bar:24} {bytes_per_sec:>12}  {wide_msg}") {
+        if let Ok(style) =
+            ProgressStyle::with_template("  {bytes:>10} of {total_bytes:<10} {bar:24} {bytes_per_sec:>12}  {wide_msg}")
+        {
             bar.set_style(style.progress_chars("█▌ "));
         }
         Self { inner: Mutex::new(Inner { bar, began: None, shown: false, running: BTreeSet::new() }) }

@@ -81,7 +81,8 @@ fn home() -> PathBuf {
     if let Some(folder) = variable("YALOTHECA_HOME") {
         return PathBuf::from(folder);
     }
-    etcetera::choose_base_strategy().map_or_else(|_| PathBuf::from(".yalotheca-home"), |s| s.data_dir().join("yalotheca"))
+    etcetera::choose_base_strategy()
+        .map_or_else(|_| PathBuf::from(".yalotheca-home"), |s| s.data_dir().join("yalotheca"))
 }
 
 #[allow(clippy::disallowed_methods)] // the one place that reads the environment

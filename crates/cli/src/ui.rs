@@ -1,6 +1,10 @@
 //! What a person sees: results on stdout, status, hints and questions on stderr, colour by meaning.
 
 use std::io::{BufRead as _, Write as _};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::{self, RecvTimeoutError};
+use std::time::Duration;
 
 use anstyle::{AnsiColor, Style};
 use serde_json::Value;
@@ -14,6 +18,7 @@ pub(crate) struct Ui {
     quiet: bool,
     yes: bool,
     interactive: bool,
+    stop: Arc<AtomicBool>,
     /// Columns to fill.
     pub(crate) width: usize,
 }
@@ -50,6 +55,7 @@ impl Ui {
             quiet: setting.quiet,
             yes: setting.yes,
             interactive: setting.interactive,
+            stop: setting.stop.clone(),
             width: setting.width,
         }
     }
@@ -110,10 +116,23 @@ impl Ui {
         let mut err = anstream::stderr();
         let _ = write!(err, "{question} [y/N] ");
         let _ = err.flush();
-        let mut answer = String::new();
-        match std::io::stdin().lock().read_line(&mut answer) {
-            Ok(n) if n > 0 && matches!(answer.trim().to_lowercase().as_str(), "y" | "yes") => Reply::Yes,
-            _ => Reply::No,
+        // read beside, so that Ctrl-C is heard while nobody types
+        let (send, typed) = mpsc::channel();
+        std::thread::spawn(move || {
+            let mut answer = String::new();
+            let read = std::io::stdin().lock().read_line(&mut answer);
+            let _ = send.send(read.map(|_| answer).unwrap_or_default());
+        });
+        loop {
+            match typed.recv_timeout(Duration::from_millis(50)) {
+                Ok(answer) if matches!(answer.trim().to_lowercase().as_str(), "y" | "yes") => return Reply::Yes,
+                Ok(_) | Err(RecvTimeoutError::Disconnected) => return Reply::No,
+                Err(RecvTimeoutError::Timeout) if self.stop.load(Ordering::Relaxed) => {
+                    let _ = writeln!(err);
+                    return Reply::No;
+                }
+                Err(RecvTimeoutError::Timeout) => {}
+            }
         }
     }
 }

@@ -9,7 +9,9 @@ use snapbox::{assert_data_eq, str};
 fn a_server_run_by_hand_is_taken_under_care() {
     let club = Club::new();
     let before = club.tree();
-    assert_data_eq!(club.run("adopt --catalogue HOST").text, str![[r#"
+    assert_data_eq!(
+        club.run("adopt --catalogue HOST").text,
+        str![[r#"
 $ yalotheca adopt --catalogue HOST
 This is a Quarrywake server.
   core          ferrite
@@ -30,8 +32,11 @@ Wrote roster.toml. Next: yalotheca find WORDS, yalotheca want ITEM, yalotheca
   settle
 --- exit 0
 
-"#]]);
-    assert_data_eq!(club.read("roster.toml").replace(club.host.address(), "http://HOST/"), str![[r##"
+"#]]
+    );
+    assert_data_eq!(
+        club.read("roster.toml").replace(club.host.address(), "http://HOST/"),
+        str![[r##"
 # What you want on this server (Quarrywake). Edit it by hand, or with `yalotheca want` and
 # `yalotheca drop`; comments and order are kept. `yalotheca settle` makes the server match it.
 format = 1
@@ -49,22 +54,37 @@ ferrite = "*"
 gull-counter = { here = "plugins/gull-counter.qpl", sha256 = "81ede6f5a2fa14b4dae52dfa478d3121ed48e8a12d15e30b974a5429bcb0138d" }
 harbour-bell = "*"
 
-"##]]);
+"##]]
+    );
     let mut after = club.tree();
     after.remove("roster.toml");
     assert_eq!(before, after, "adopting changes nothing on the server");
-    assert_data_eq!(club.run("settle --dry-run").text, str![[r#"
+    assert_data_eq!(
+        club.run("settle --dry-run").text,
+        str![[r#"
 $ yalotheca settle --dry-run
 Nothing to do: the server matches the roster.
 --- exit 0
 
-"#]]);
+"#]]
+    );
+}
+
+#[test]
+fn a_dry_run_only_looks() {
+    let club = Club::new();
+    let before = club.tree();
+    assert!(club.ok("adopt --dry-run").out.contains("gull-counter"));
+    assert_eq!(before, club.tree());
+    assert!(!club.path(".yalotheca").exists());
 }
 
 #[test]
 fn nothing_is_guessed_about_a_strange_folder() {
     let club = Club::empty();
-    assert_data_eq!(club.run("adopt").text, str![[r#"
+    assert_data_eq!(
+        club.run("adopt").text,
+        str![[r#"
 $ yalotheca adopt
 --- stderr
 error: no family was recognised in `.`
@@ -72,9 +92,12 @@ error: no family was recognised in `.`
        yalotheca adopt --family NAME
 --- exit 2
 
-"#]]);
+"#]]
+    );
     club.write("start.conf", "core.file=x.qcore\n");
-    assert_data_eq!(club.run("adopt").text, str![[r#"
+    assert_data_eq!(
+        club.run("adopt").text,
+        str![[r#"
 $ yalotheca adopt
 --- stderr
 error: no family was recognised in `.`
@@ -83,15 +106,21 @@ error: no family was recognised in `.`
        yalotheca adopt --family NAME
 --- exit 2
 
-"#]]);
-    assert_data_eq!(club.run("adopt --family quarywake").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        club.run("adopt --family quarywake").text,
+        str![[r#"
 $ yalotheca adopt --family quarywake
 --- stderr
 error: no family is called `quarywake`, did you mean `quarrywake`?
 --- exit 2
 
-"#]]);
-    assert_data_eq!(club.run("adopt nowhere --family quarrywake").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        club.run("adopt nowhere --family quarrywake").text,
+        str![[r#"
 $ yalotheca adopt nowhere --family quarrywake
 --- stderr
 error: there is no folder `nowhere`
@@ -99,21 +128,25 @@ error: there is no folder `nowhere`
        folder
 --- exit 2
 
-"#]]);
+"#]]
+    );
     assert!(!club.path("roster.toml").exists());
 }
 
 #[test]
 fn a_second_adopt_is_refused() {
     let club = Club::adopted();
-    assert_data_eq!(club.run("adopt").text, str![[r#"
+    assert_data_eq!(
+        club.run("adopt").text,
+        str![[r#"
 $ yalotheca adopt
 --- stderr
 error: `roster.toml` stands here already, so this server is under care
   fix: use it as it is, or move it away to adopt the server anew
 --- exit 2
 
-"#]]);
+"#]]
+    );
 }
 
 #[test]
@@ -121,7 +154,9 @@ fn without_catalogues_manifests_tell() {
     let club = Club::new();
     club.write("plugins/half.qpl", &b"PK\x03\x04 cut"[..]);
     club.write("plugins/renamed.qpl", yalotheca_standin::club::plugin("true-name", "1.0.0", "^1.8", &[], ""));
-    assert_data_eq!(club.run("adopt --catalogue http://127.0.0.1:9/").text, str![[r#"
+    assert_data_eq!(
+        club.run("adopt --catalogue http://127.0.0.1:9/").text,
+        str![[r#"
 $ yalotheca adopt --catalogue http://127.0.0.1:9/
 This is a Quarrywake server.
   core          ferrite
@@ -147,7 +182,8 @@ Wrote roster.toml. Next: yalotheca find WORDS, yalotheca want ITEM, yalotheca
   settle
 --- exit 0
 
-"#]]);
+"#]]
+    );
 }
 
 #[test]
@@ -179,7 +215,9 @@ fn an_adopted_list_keeps_its_order_and_its_strangers() {
 fn from_an_empty_folder_to_a_clean_start() {
     let club = Club::empty();
     club.ok("adopt --family quarrywake --catalogue HOST");
-    assert_data_eq!(club.run("check").text, str![[r#"
+    assert_data_eq!(
+        club.run("check").text,
+        str![[r#"
 $ yalotheca check
 error  no-core
     no core was found on the server, so it cannot start and nothing can be
@@ -190,10 +228,13 @@ error  no-core
 1 error.
 --- exit 1
 
-"#]]);
+"#]]
+    );
     // plugins that fit the core which is only about to come
     club.ok("want ferrite@^3 chest-locks deep-winch rope-ladders quarry-moss");
-    assert_data_eq!(club.run("settle --yes").text, str![[r#"
+    assert_data_eq!(
+        club.run("settle --yes").text,
+        str![[r#"
 $ yalotheca settle --yes
 items
   + ferrite       3.4.0  core       wanted
@@ -207,7 +248,7 @@ files
   + addpacks/quarry-moss/stones/quarry-moss.json  18 B
   + core/ferrite.qcore  321 B
   + plugins/chest-locks.qpl  345 B
-  + plugins/deep-winch.qpl  346 B
+  + plugins/deep-winch.qpl  372 B
   + plugins/lib/ropes.qlib  29 B  shared by deep-winch and rope-ladders
   + plugins/lock-core.qpl  319 B
   + plugins/rope-ladders.qpl  349 B
@@ -224,9 +265,12 @@ Done: 6 items, 8 files and 2 settings files changed (settle, history entry 2).
 To take it back: yalotheca undo. To see whether it starts: yalotheca trial
 --- exit 0
 
-"#]]);
+"#]]
+    );
     assert_eq!(club.run("trial").code, 6);
-    assert_data_eq!(club.run("trial --accept-terms 7").text, str![[r#"
+    assert_data_eq!(
+        club.run("trial --accept-terms 7").text,
+        str![[r#"
 $ yalotheca trial --accept-terms 7
 item          verdict  why
 ferrite       loaded
@@ -253,12 +297,15 @@ Accepted the terms number 7 (history entry 3).
   | quarrywake has stopped
 --- exit 0
 
-"#]]);
+"#]]
+    );
     // and back: nothing is left but what the server itself wrote
     club.ok("drop chest-locks deep-winch rope-ladders quarry-moss ferrite");
     club.ok("settle --yes");
     let left: Vec<String> = club.tree().into_keys().collect();
-    assert_data_eq!(left.join("\n"), str![[r#"
+    assert_data_eq!(
+        left.join("\n"),
+        str![[r#"
 quarrywake
 roster.toml
 settings/
@@ -268,5 +315,6 @@ settings/lock-core.yaml
 settings/rope-ladders.yaml
 start.conf
 terms.txt
-"#]]);
+"#]]
+    );
 }

@@ -11,18 +11,18 @@ use club::Club;
 use snapbox::{assert_data_eq, str};
 use yalotheca_standin::host::Mood;
 
-/// A roster that is patient for one second only.
-fn impatient(club: &Club) {
-    let text = club.read("roster.toml").replace("[server]", "[limits]\nsilence-seconds = 1\ndownload-mb = 5\n\n[server]");
-    club.write("roster.toml", text);
-}
-
 #[test]
 fn a_slip_on_the_roster_names_line_and_nearest_word() {
     let club = Club::adopted();
     let good = club.read("roster.toml");
     let mut told = String::new();
-    for (from, to) in [("family =", "famly ="), ("[items]", "[item]"), ("\"*\"", "\"^\""), ("format = 1", "format = 7"), ("catalogues = [", "catalogues = ")] {
+    for (from, to) in [
+        ("family =", "famly ="),
+        ("[items]", "[item]"),
+        ("\"*\"", "\"^\""),
+        ("format = 1", "format = 7"),
+        ("catalogues = [", "catalogues = "),
+    ] {
         club.write("roster.toml", good.replacen(from, to, 1));
         told.push_str(&club.run("settle").text);
     }
@@ -30,7 +30,9 @@ fn a_slip_on_the_roster_names_line_and_nearest_word() {
     told.push_str(&club.run("settle").text);
     fs::remove_file(club.path("roster.toml")).unwrap();
     told.push_str(&club.run("settle").text);
-    assert_data_eq!(told, str![[r#"
+    assert_data_eq!(
+        told,
+        str![[r#"
 $ yalotheca settle
 --- stderr
 error: roster.toml:9:1: `famly` is no word here, did you mean `family`?
@@ -95,13 +97,15 @@ error: there is no roster `roster.toml`
        begin with: yalotheca adopt
 --- exit 2
 
-"#]]);
+"#]]
+    );
 }
 
 #[test]
 fn a_slip_in_a_family_file_names_line_and_nearest_word() {
     let club = Club::adopted();
-    let good = fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../families/quarrywake.family.toml")).unwrap();
+    let good =
+        fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../families/quarrywake.family.toml")).unwrap();
     let own = club.home().join("families/mine.family.toml");
     fs::create_dir_all(own.parent().unwrap()).unwrap();
     let mut told = String::new();
@@ -113,13 +117,22 @@ fn a_slip_in_a_family_file_names_line_and_nearest_word() {
         ("'^quarrywake is up'", "'^quarrywake (is up'"),
         ("wanted = \"terms\"", "wanted = \"term\""),
         ("sure = 70", "sure = 1"),
-        ("file = \"start.conf\"\nformat = \"properties\"\nat = \"core.file\"\nvalue", "file = \"../start.conf\"\nformat = \"properties\"\nat = \"core.file\"\nvalue"),
+        (
+            "file = \"start.conf\"\nformat = \"properties\"\nat = \"core.file\"\nvalue",
+            "file = \"../start.conf\"\nformat = \"properties\"\nat = \"core.file\"\nvalue",
+        ),
     ] {
         assert!(good.contains(from), "{from}");
-        fs::write(&own, good.replace(from, to).replace("sure = 60", if to == "sure = 1" { "sure = 1" } else { "sure = 60" })).unwrap();
+        fs::write(
+            &own,
+            good.replace(from, to).replace("sure = 60", if to == "sure = 1" { "sure = 1" } else { "sure = 60" }),
+        )
+        .unwrap();
         told.push_str(&club.run("check").text);
     }
-    assert_data_eq!(told, str![[r#"
+    assert_data_eq!(
+        told,
+        str![[r#"
 $ yalotheca check
 --- stderr
 error: DIR/home/families/mine.family.toml:99:1:
@@ -182,27 +195,27 @@ error: DIR/home/families/mine.family.toml:44:9: the template
 --- exit 2
 $ yalotheca check
 --- stderr
-error: DIR/home/families/mine.family.toml:160:12: the
+error: DIR/home/families/mine.family.toml:162:12: the
        pattern cannot be read: found open group without closing ')'
-     ╭─[DIR/home/families/mine.family.toml:160:12]
- 159 │ means = "ready"
- 160 │ pattern = '^quarrywake (is up'
+     ╭─[DIR/home/families/mine.family.toml:162:12]
+ 161 │ means = "ready"
+ 162 │ pattern = '^quarrywake (is up'
      ·            ─────────┬────────
      ·                     ╰── here
- 161 │
+ 163 │
      ╰────
   fix: mend that line of the family file and try again
 --- exit 2
 $ yalotheca check
 --- stderr
-error: DIR/home/families/mine.family.toml:146:10: no
+error: DIR/home/families/mine.family.toml:148:10: no
        `[fact.term]` stands in this file, did you mean `terms`?
-     ╭─[DIR/home/families/mine.family.toml:146:10]
- 145 │ [terms]
- 146 │ wanted = "term"
+     ╭─[DIR/home/families/mine.family.toml:148:10]
+ 147 │ [terms]
+ 148 │ wanted = "term"
      ·          ───┬──
      ·             ╰── here
- 147 │ accepted = "terms-accepted"
+ 149 │ accepted = "terms-accepted"
      ╰────
   fix: mend that line of the family file and try again
 --- exit 2
@@ -233,224 +246,8 @@ error: DIR/home/families/mine.family.toml:89:9:
   fix: mend that line of the family file and try again
 --- exit 2
 
-"#]]);
-}
-
-#[test]
-fn a_catalogue_that_misbehaves_is_told() {
-    let club = Club::adopted();
-    impatient(&club);
-    let before = club.tree();
-    let mut told = String::new();
-    for (path, mood) in [
-        ("catalogue.json", Mood::Down),
-        ("catalogue.json", Mood::Babble),
-        ("catalogue.json", Mood::Cut),
-        ("catalogue.json", Mood::Slow(Duration::from_secs(3))),
-        ("catalogue.json", Mood::Endless),
-        ("items/chest-locks.json", Mood::Other),
-        ("items/chest-locks.json", Mood::Babble),
-        ("items/chest-locks.json", Mood::Down),
-    ] {
-        club.host.mood(path, Some(mood));
-        told.push_str(&format!("# {path} {mood:?}\n{}", club.run("want chest-locks").text));
-        club.host.mood(path, None);
-    }
-    assert_data_eq!(told, str![[r#"
-# catalogue.json Down
-$ yalotheca want chest-locks
---- stderr
-error: http://HOST/catalogue.json answers 500 Internal Server
-       Error
-  fix: check the address and the network, or go on with what is here:
-       --offline
---- exit 4
-# catalogue.json Babble
-$ yalotheca want chest-locks
---- stderr
-error: catalogue http://HOST/: `catalogue.json` is not in the
-       catalogue format: expected value at line 1 column 1
-  fix: try again later, or tell the catalogue's keeper
---- exit 5
-# catalogue.json Cut
-$ yalotheca want chest-locks
---- stderr
-error: http://HOST/catalogue.json was cut short: 1.4 KB of 2.9
-       KB came; try again later
---- exit 4
-# catalogue.json Slow(3s)
-$ yalotheca want chest-locks
---- stderr
-error: http://HOST/catalogue.json does not answer: nothing
-       came for 1 seconds
-  fix: check the address and the network, or go on with what is here:
-       --offline
---- exit 4
-# catalogue.json Endless
-$ yalotheca want chest-locks
---- stderr
-error: http://HOST/catalogue.json sends more than 16.0 MB,
-       which no file of a catalogue has; refused
---- exit 5
-# items/chest-locks.json Other
-$ yalotheca want chest-locks
---- stderr
-error: catalogue http://HOST/: `items/chest-locks.json` is not
-       the file that catalogue.json names: its sha256 is c29308748a09,
-       not e7223f327fef
-  fix: try again later, or tell the catalogue's keeper
---- exit 5
-# items/chest-locks.json Babble
-$ yalotheca want chest-locks
---- stderr
-error: catalogue http://HOST/: `items/chest-locks.json` is not
-       the file that catalogue.json names: its sha256 is d4d3b8634bd2,
-       not e7223f327fef
-  fix: try again later, or tell the catalogue's keeper
---- exit 5
-# items/chest-locks.json Down
-$ yalotheca want chest-locks
---- stderr
-error: http://HOST/items/chest-locks.json answers 500 Internal
-       Server Error
-  fix: check the address and the network, or go on with what is here:
-       --offline
---- exit 4
-
-"#]]);
-    assert_eq!(before, club.tree());
-    club.ok("want chest-locks");
-}
-
-#[test]
-fn a_download_that_lies_is_refused_and_a_cut_one_taken_up_again() {
-    let club = Club::adopted();
-    impatient(&club);
-    let before = club.tree();
-    let file = "files/chest-locks-2.1.0.qpl";
-    let mut told = String::new();
-    for mood in [Mood::Down, Mood::Cut, Mood::Longer, Mood::Other, Mood::Page, Mood::Slow(Duration::from_secs(3)), Mood::Endless] {
-        club.host.mood(file, Some(mood));
-        told.push_str(&format!("# {mood:?}\n{}", club.run("want chest-locks").text));
-    }
-    assert_data_eq!(told, str![[r#"
-# Down
-$ yalotheca want chest-locks
---- stderr
-error: http://HOST/files/chest-locks-2.1.0.qpl answers 500
-       Internal Server Error
-  fix: check the address and the network, or go on with what is here:
-       --offline
---- exit 4
-# Cut
-$ yalotheca want chest-locks
---- stderr
-error: http://HOST/files/chest-locks-2.1.0.qpl was cut short:
-       172 B of 345 B came; try again later
---- exit 4
-# Longer
-$ yalotheca want chest-locks
---- stderr
-error: http://HOST/files/chest-locks-2.1.0.qpl is not the file
-       that was promised: it is larger than 345 bytes; refused
-  fix: do not use that file; take another version, or tell its keeper
---- exit 5
-# Other
-$ yalotheca want chest-locks
---- stderr
-error: http://HOST/files/chest-locks-2.1.0.qpl is not the file
-       that was promised: its sha256 is d6c0168a55eb…, not 2e4bbd830027…;
-       refused
-  fix: do not use that file; take another version, or tell its keeper
---- exit 5
-# Page
-$ yalotheca want chest-locks
---- stderr
-error: http://HOST/files/chest-locks-2.1.0.qpl is a web page,
-       not a file; look on that page for the direct link
---- exit 5
-# Slow(3s)
-$ yalotheca want chest-locks
---- stderr
-error: http://HOST/files/chest-locks-2.1.0.qpl does not
-       answer: nothing came for 1 seconds
-  fix: check the address and the network, or go on with what is here:
-       --offline
---- exit 4
-# Endless
-$ yalotheca want chest-locks
---- stderr
-error: http://HOST/files/chest-locks-2.1.0.qpl is not the file
-       that was promised: it is larger than 345 bytes; refused
-  fix: do not use that file; take another version, or tell its keeper
---- exit 5
-
-"#]]);
-    assert_eq!(before, club.tree());
-    club.host.mood(file, Some(Mood::CutOnce));
-    club.ok("want chest-locks");
-    club.ok("settle --yes");
-    club.host.mood("files/tide-biome-1.4.0.qpl", Some(Mood::Endless));
-    let endless = club.run("want HOSTfiles/tide-biome-1.4.0.qpl");
-    let said = endless.text.split_whitespace().collect::<Vec<_>>().join(" ");
-    assert!(said.contains("sends more than 5.0 MB; refused"), "{said}");
-}
-
-#[test]
-fn the_second_address_helps_when_the_first_fails() {
-    let club = Club::adopted();
-    let mut files = yalotheca_standin::catalogue::write("Club", "quarrywake", 20, &yalotheca_standin::club::items());
-    let text = String::from_utf8(files["items/tide-biome.json"].clone()).unwrap();
-    let text = text.replace("\"files/tide-biome-1.4.0.qpl\"", "\"files/gone.qpl\", \"files/tide-biome-1.4.0.qpl\"");
-    let old = yalotheca_standin::catalogue::sha256(&files["items/tide-biome.json"]);
-    let new = yalotheca_standin::catalogue::sha256(text.as_bytes());
-    files.insert("items/tide-biome.json".to_owned(), text.into_bytes());
-    // carry the new digest up to the root
-    let shards: Vec<String> = files.keys().filter(|k| k.starts_with("index/items/")).cloned().collect();
-    for shard in shards {
-        let before = files[&shard].clone();
-        let after = String::from_utf8(before.clone()).unwrap().replace(&old, &new).into_bytes();
-        let root = String::from_utf8(files["catalogue.json"].clone()).unwrap();
-        let root = root.replace(&yalotheca_standin::catalogue::sha256(&before), &yalotheca_standin::catalogue::sha256(&after));
-        files.insert("catalogue.json".to_owned(), root.into_bytes());
-        files.insert(shard, after);
-    }
-    club.host.replace(files);
-    club.ok("want tide-biome");
-    club.ok("settle --yes");
-    assert!(club.path("plugins/tide-biome.qpl").exists());
-}
-
-#[test]
-fn an_archive_that_is_not_what_the_catalogue_says_is_refused() {
-    let club = Club::adopted();
-    let mut items = yalotheca_standin::club::items();
-    let tide = items.iter_mut().find(|i| i.id == "tide-biome").unwrap();
-    let mut told = String::new();
-    for other in [
-        yalotheca_standin::club::plugin("tide-biome", "9.9.9", "^1.8", &[], ""),
-        yalotheca_standin::club::plugin("sand-biome", "1.4.0", "^1.8", &[], ""),
-    ] {
-        tide.releases[0].bytes = other;
-        let one = [tide.clone()];
-        club.host.replace(yalotheca_standin::catalogue::write("Club", "quarrywake", 30, &one));
-        told.push_str(&club.run("want tide-biome").text);
-    }
-    assert_data_eq!(told, str![[r#"
-$ yalotheca want tide-biome
---- stderr
-error: tide-biome 1.4.0: the catalogue and what came from it disagree:
-       inside it calls itself version 9.9.9
-  fix: take another version, and tell the catalogue's keeper
---- exit 5
-$ yalotheca want tide-biome
---- stderr
-error: tide-biome 1.4.0: the catalogue and what came from it disagree:
-       inside it calls itself sand-biome
-  fix: take another version, and tell the catalogue's keeper
---- exit 5
-
-"#]]);
+"#]]
+    );
 }
 
 #[test]
@@ -479,7 +276,9 @@ fn a_folder_in_the_way_is_told() {
     let club = Club::adopted();
     fs::create_dir(club.path("plugins/chest-locks.qpl")).unwrap();
     club.run("want chest-locks");
-    assert_data_eq!(club.run("settle --yes").text, str![[r#"
+    assert_data_eq!(
+        club.run("settle --yes").text,
+        str![[r#"
 $ yalotheca settle --yes
 --- stderr
 error: this needs your decision first
@@ -488,7 +287,8 @@ error  plugins/chest-locks.qpl  in-the-way
     fix: move it elsewhere, then settle again
 --- exit 6
 
-"#]]);
+"#]]
+    );
 }
 
 #[test]
@@ -498,14 +298,17 @@ fn a_link_on_the_way_is_not_followed() {
     fs::create_dir(&elsewhere).unwrap();
     fs::rename(club.path("addpacks"), club.path("addpacks-real")).unwrap();
     std::os::unix::fs::symlink(&elsewhere, club.path("addpacks")).unwrap();
-    assert_data_eq!(club.run("want quarry-moss").text, str![[r#"
+    assert_data_eq!(
+        club.run("want quarry-moss").text,
+        str![[r#"
 $ yalotheca want quarry-moss
 --- stderr
 error: `addpacks/quarry-moss/addpack.json` leads through a link, which is
        not followed; put a real folder there
 --- exit 5
 
-"#]]);
+"#]]
+    );
     assert_eq!(fs::read_dir(&elsewhere).unwrap().count(), 0);
 }
 
@@ -518,7 +321,9 @@ fn two_runs_at_once_do_not_meet() {
     let held = fs::File::options().write(true).open(&lock).unwrap();
     held.lock().unwrap();
     fs::write(&lock, "pid 4711 since 2026-11-23T11:58:00Z").unwrap();
-    assert_data_eq!(club.run("settle --yes").text, str![[r#"
+    assert_data_eq!(
+        club.run("settle --yes").text,
+        str![[r#"
 $ yalotheca settle --yes
 items
   + chest-locks  2.1.0  plugin  wanted
@@ -532,7 +337,8 @@ error: another run holds this server: pid 4711 since 2026-11-23T11:58:00Z
   fix: wait until it has ended, then run the same command again
 --- exit 4
 
-"#]]);
+"#]]
+    );
     assert_eq!(before, club.tree());
     drop(held);
     club.ok("settle --yes");
@@ -553,9 +359,12 @@ fn ctrl_c_stops_a_download_and_changes_nothing() {
     assert!(std::process::Command::new("kill").args(["-INT", &pid]).status().unwrap().success());
     let output = child.wait_with_output().unwrap();
     assert_eq!(output.status.code(), Some(4));
-    assert_data_eq!(String::from_utf8(output.stderr).unwrap(), str![[r#"
+    assert_data_eq!(
+        String::from_utf8(output.stderr).unwrap(),
+        str![[r#"
 error: stopped: nothing was changed
 
-"#]]);
+"#]]
+    );
     assert_eq!(before, club.tree());
 }

@@ -10,12 +10,15 @@ fn a_clean_server_has_no_findings() {
     let club = Club::settled("chest-locks");
     std::fs::remove_file(club.path("plugins/notes from Ada.txt")).unwrap();
     club.run("trial --accept-terms 7");
-    assert_data_eq!(club.run("check").text, str![[r#"
+    assert_data_eq!(
+        club.run("check").text,
+        str![[r#"
 $ yalotheca check
 Good: nothing stands in the way of a clean start.
 --- exit 0
 
-"#]]);
+"#]]
+    );
 }
 
 #[test]
@@ -33,7 +36,9 @@ fn each_daily_mistake_is_a_finding() {
     // a want that was never settled
     let roster = club.read("roster.toml") + "tide-biome = \"*\"\n";
     club.write("roster.toml", roster);
-    assert_data_eq!(club.run("check").text, str![[r#"
+    assert_data_eq!(
+        club.run("check").text,
+        str![[r#"
 $ yalotheca check
 error  addpacks/quarry-moss/stones/quarry-moss.json  missing-file
     this file of quarry-moss is gone
@@ -73,7 +78,8 @@ note  backup/  unknown-file
 2 errors, 6 warnings and 1 note.
 --- exit 1
 
-"#]]);
+"#]]
+    );
     let found = club.run("check --json").json();
     assert_eq!(found["findings"][0]["severity"], "error");
     assert_eq!(found["errors"], 2);
@@ -91,7 +97,9 @@ fn another_core_makes_findings_of_what_no_longer_fits() {
     club.write("core/bare-slate.qcore", core("bare-slate", "1.0.0"));
     let conf = club.read("start.conf").replace("ferrite.qcore", "bare-slate.qcore").replace("runtime=17", "runtime=16");
     club.write("start.conf", conf);
-    assert_data_eq!(club.run("check").text, str![[r#"
+    assert_data_eq!(
+        club.run("check").text,
+        str![[r#"
 $ yalotheca check
 error  chest-locks  no-capability
     chest-locks 2.1.0 needs a core that takes plugins, and this one does not
@@ -134,7 +142,8 @@ warning  plugins/notes from Ada.txt  unknown-file
 7 errors and 2 warnings.
 --- exit 1
 
-"#]]);
+"#]]
+    );
 }
 
 #[test]
@@ -143,7 +152,9 @@ fn a_settings_file_in_doubt_names_its_line() {
     club.run("trial --accept-terms 7");
     let conf = club.read("start.conf") + "runtime=18\n";
     club.write("start.conf", conf);
-    assert_data_eq!(club.run("check").text, str![[r#"
+    assert_data_eq!(
+        club.run("check").text,
+        str![[r#"
 $ yalotheca check
 error  start.conf:8  unreadable-settings
     `runtime` stands here and on line 3; keep one of the two
@@ -156,9 +167,12 @@ warning  plugins/notes from Ada.txt  unknown-file
 1 error and 1 warning.
 --- exit 1
 
-"#]]);
+"#]]
+    );
     let before = club.tree();
-    assert_data_eq!(club.run("settle --yes").text, str![[r#"
+    assert_data_eq!(
+        club.run("settle --yes").text,
+        str![[r#"
 $ yalotheca settle --yes
 --- stderr
 error: start.conf is left alone: line 8: `runtime` stands here and on
@@ -166,7 +180,8 @@ error: start.conf is left alone: line 8: `runtime` stands here and on
   fix: mend that line by hand, then run the same command again
 --- exit 5
 
-"#]]);
+"#]]
+    );
     assert_eq!(before, club.tree());
 }
 

@@ -1,4 +1,5 @@
 //! Rules that hold for every command.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 mod club;
 
@@ -34,8 +35,11 @@ fn the_table_here_knows_every_command() {
     let club = Club::empty();
     let help = club.ok("--help").out;
     let listed = help.split("Commands:").nth(1).unwrap().split("\n\n").next().unwrap();
-    let mut listed: Vec<String> =
-        listed.lines().filter(|l| l.starts_with("  ") && !l.starts_with("   ")).map(|l| l.split_whitespace().next().unwrap().to_owned()).collect();
+    let mut listed: Vec<String> = listed
+        .lines()
+        .filter(|l| l.starts_with("  ") && !l.starts_with("   "))
+        .map(|l| l.split_whitespace().next().unwrap().to_owned())
+        .collect();
     listed.retain(|w| w != "help");
     listed.sort();
     assert_eq!(listed, words());
@@ -53,7 +57,9 @@ fn help_says_what_it_does_and_fits() {
         let first = help.lines().next().unwrap();
         assert!(first.len() > 12 && !first.ends_with('.'), "{word}: {first}");
     }
-    assert_data_eq!(club.ok("--help").out, str![[r#"
+    assert_data_eq!(
+        club.ok("--help").out,
+        str![[r#"
 Installs and updates what a game server needs, so that it starts cleanly.
 
 Every command works on the roster of the current folder (roster.toml): what you
@@ -105,8 +111,11 @@ Exit codes: 0 done; 1 findings, or a dry run with changes; 2 wrong usage; 3 it
 cannot be; 4 the outside failed (network, disk, host); 5 refused for safety; 6
 needs an answer.
 
-"#]]);
-    assert_data_eq!(club.ok("settle --help").out, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        club.ok("settle --help").out,
+        str![[r#"
 Makes the server match the roster
 
 Chooses versions that go together, fetches and opens them, puts every file in
@@ -142,7 +151,8 @@ Everywhere:
       --offline
           Uses only what was fetched before
 
-"#]]);
+"#]]
+    );
 }
 
 #[test]

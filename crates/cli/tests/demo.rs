@@ -1,4 +1,5 @@
 //! `demo`: the whole story, as a newcomer sees it.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 mod club;
 
@@ -18,12 +19,16 @@ fn the_story_is_told_to_its_end() {
         .out
         .lines()
         .map(|l| match l.split_once("http://127.0.0.1:") {
-            Some((before, after)) => format!("{before}http://HOST/{}", after.split_once('/').map_or("", |(_, rest)| rest)),
+            Some((before, after)) => {
+                format!("{before}http://HOST/{}", after.split_once('/').map_or("", |(_, rest)| rest))
+            }
             None if l.contains("server lies in") => "The club's Quarrywake server lies in FOLDER".to_owned(),
             None => l.to_owned(),
         })
         .collect();
-    assert_data_eq!(shown.join("\n"), str![[r#"
+    assert_data_eq!(
+        shown.join("\n"),
+        str![[r#"
 The club's Quarrywake server lies in FOLDER
 The club's catalogue answers at      http://HOST/
 
@@ -207,7 +212,8 @@ no.  when (UTC)           command  what changed
 4    2026-11-23 12:00:00  settle   + slate-nights 1.0.0, + quarry-moss 1.2.0
 5    2026-11-23 12:00:00  undo     back to before entry 4, - quarry-moss
                                    1.2.0, - slate-nights 1.0.0
-"#]]);
+"#]]
+    );
 }
 
 #[test]
@@ -233,7 +239,9 @@ fn a_kept_demo_can_be_played_with() {
         }
     }
     let mut command = club.command("find rope");
-    let found = command.current_dir(club.dir.path().join("kept/quarry")).env("YALOTHECA_HOME", club.dir.path().join("kept/home"));
+    let found = command
+        .current_dir(club.dir.path().join("kept/quarry"))
+        .env("YALOTHECA_HOME", club.dir.path().join("kept/home"));
     let found = found.output().unwrap();
     assert!(String::from_utf8_lossy(&found.stdout).contains("rope-ladders"), "{seen}");
     assert!(std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap().success());

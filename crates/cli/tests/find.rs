@@ -8,7 +8,9 @@ use snapbox::{assert_data_eq, str};
 #[test]
 fn words_find_items() {
     let club = Club::adopted();
-    assert_data_eq!(club.run("find lights").text, str![[r#"
+    assert_data_eq!(
+        club.run("find lights").text,
+        str![[r#"
 $ yalotheca find lights
 item         fits here  kind    what it does
 pier-lights  1.2.0      plugin  Lamps along the pier that come on at dusk.
@@ -17,8 +19,11 @@ pier-lights  1.2.0      plugin  Lamps along the pier that come on at dusk.
 More of one: yalotheca show ITEM. Take one: yalotheca want ITEM
 --- exit 0
 
-"#]]);
-    assert_data_eq!(club.run("find plugin rust").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        club.run("find plugin rust").text,
+        str![[r#"
 $ yalotheca find plugin rust
 item         fits here  kind    what it does
 rust-anchor  0.4.0      plugin  Anchors that rust. Version 0.4 does not load.
@@ -27,14 +32,20 @@ rust-anchor  0.4.0      plugin  Anchors that rust. Version 0.4 does not load.
 More of one: yalotheca show ITEM. Take one: yalotheca want ITEM
 --- exit 0
 
-"#]]);
-    assert_data_eq!(club.run("find submarine").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        club.run("find submarine").text,
+        str![[r#"
 $ yalotheca find submarine
 Nothing found. Try fewer or other words.
 --- exit 0
 
-"#]]);
-    assert_data_eq!(club.run("show chest-locks").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        club.run("show chest-locks").text,
+        str![[r#"
 $ yalotheca show chest-locks
 chest-locks  Chest locks
   Locks chests and doors against other players.
@@ -52,8 +63,11 @@ version  date        size   fits here                         needs
 1.4.0    2025-03-02  328 B  yes
 --- exit 0
 
-"#]]);
-    assert_data_eq!(club.run("show harbour-bell").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        club.run("show harbour-bell").text,
+        str![[r#"
 $ yalotheca show harbour-bell
 harbour-bell  Harbour bell
   Rings when a ship comes in.
@@ -66,7 +80,8 @@ version  date        size   fits here  needs
 1.0.0    2026-05-05  329 B  yes
 --- exit 0
 
-"#]]);
+"#]]
+    );
 }
 
 #[test]
@@ -75,30 +90,39 @@ fn other_names_numbers_and_slips_are_understood() {
     let shown = club.ok("show chest-locks").out;
     assert_eq!(club.ok("show ChestLocks").out, shown);
     assert_eq!(club.ok("show 30117").out, shown);
-    assert_data_eq!(club.run("show chest-lock").text, str![[r#"
+    assert_data_eq!(
+        club.run("show chest-lock").text,
+        str![[r#"
 $ yalotheca show chest-lock
 --- stderr
 error: no catalogue has `chest-lock`, did you mean `chest-locks`?
   fix: search with: yalotheca find WORDS
 --- exit 3
 
-"#]]);
-    assert_data_eq!(club.run("show 99").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        club.run("show 99").text,
+        str![[r#"
 $ yalotheca show 99
 --- stderr
 error: no catalogue has `99`
   fix: search with: yalotheca find WORDS
 --- exit 3
 
-"#]]);
-    assert_data_eq!(club.run("show ../x").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        club.run("show ../x").text,
+        str![[r#"
 $ yalotheca show ../x
 --- stderr
 error: `../x` is no item id: use letters, digits, `.`, `_` and `-`,
        beginning with a letter or digit
 --- exit 2
 
-"#]]);
+"#]]
+    );
 }
 
 #[test]
@@ -134,7 +158,9 @@ fn a_catalogue_is_a_folder_too() {
     let files = yalotheca_standin::catalogue::write("Folder", "quarrywake", 1, &yalotheca_standin::club::items());
     yalotheca_standin::catalogue::lay(&files, &club.path("../shelf")).unwrap();
     club.ok("adopt --catalogue ../shelf");
-    assert_data_eq!(club.run("find lights").text, str![[r#"
+    assert_data_eq!(
+        club.run("find lights").text,
+        str![[r#"
 $ yalotheca find lights
 item         fits here  kind    what it does
 pier-lights  1.2.0      plugin  Lamps along the pier that come on at dusk.
@@ -143,7 +169,8 @@ pier-lights  1.2.0      plugin  Lamps along the pier that come on at dusk.
 More of one: yalotheca show ITEM. Take one: yalotheca want ITEM
 --- exit 0
 
-"#]]);
+"#]]
+    );
     club.ok("want chest-locks");
     club.ok("settle --yes");
     assert!(club.path("plugins/chest-locks.qpl").exists());

@@ -14,7 +14,9 @@ fn an_undo_brings_everything_back_and_can_be_undone() {
     club.ok("want deep-winch rope-ladders slate-nights quarry-moss");
     club.ok("settle --yes");
     let settled = club.tree();
-    assert_data_eq!(club.run("undo --dry-run").text, str![[r#"
+    assert_data_eq!(
+        club.run("undo --dry-run").text,
+        str![[r#"
 $ yalotheca undo --dry-run
 items
   - deep-winch    2.2.1  plugin     as it was before
@@ -36,7 +38,8 @@ roster
     goes back to what it was; what you edited since stays
 --- exit 1
 
-"#]]);
+"#]]
+    );
     assert_eq!(club.tree(), settled);
     club.ok("undo --yes");
     assert_eq!(differ(&before, &club.tree()), NONE);
@@ -44,7 +47,9 @@ roster
     club.ok("undo --yes");
     assert_eq!(differ(&settled, &club.tree()), NONE);
     assert_eq!(club.ok("settle").out, "Nothing to do: the server matches the roster.\n");
-    assert_data_eq!(club.run("history").text, str![[r#"
+    assert_data_eq!(
+        club.run("history").text,
+        str![[r#"
 $ yalotheca history
 no.  when (UTC)           command  what changed
 1    2026-11-23 12:00:00  adopt    + ferrite 3.4.0, + gull-counter 0.3.0, +
@@ -62,7 +67,8 @@ no.  when (UTC)           command  what changed
 Back to before the last entry: yalotheca undo; before another: with its number
 --- exit 0
 
-"#]]);
+"#]]
+    );
 }
 
 #[test]
@@ -101,24 +107,32 @@ fn several_steps_at_once() {
 #[test]
 fn there_is_an_end_to_undoing() {
     let club = Club::adopted();
-    assert_data_eq!(club.run("undo --yes").text, str![[r#"
+    assert_data_eq!(
+        club.run("undo --yes").text,
+        str![[r#"
 $ yalotheca undo --yes
 --- stderr
 error: there is nothing to undo: it goes back to the day this server was
        adopted
 --- exit 2
 
-"#]]);
-    assert_data_eq!(club.run("undo 7 --yes").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        club.run("undo 7 --yes").text,
+        str![[r#"
 $ yalotheca undo 7 --yes
 --- stderr
 error: there is nothing to undo: the history has no entry 7; its last is
        1
 --- exit 2
 
-"#]]);
+"#]]
+    );
     let bare = Club::new();
-    assert_data_eq!(bare.run("history").text, str![[r#"
+    assert_data_eq!(
+        bare.run("history").text,
+        str![[r#"
 $ yalotheca history
 --- stderr
 error: there is no roster `roster.toml`
@@ -126,7 +140,8 @@ error: there is no roster `roster.toml`
        begin with: yalotheca adopt
 --- exit 2
 
-"#]]);
+"#]]
+    );
 }
 
 #[test]
@@ -136,7 +151,9 @@ fn a_damaged_head_is_passed_over_and_a_newer_one_refused() {
     std::fs::write(heads.join("000003.json"), "{\"format\": 1, \"che").unwrap();
     assert_eq!(club.ok("settle").out, "Nothing to do: the server matches the roster.\n");
     std::fs::write(heads.join("000004.json"), "{\"format\": 9}").unwrap();
-    assert_data_eq!(club.run("settle").text, str![[r#"
+    assert_data_eq!(
+        club.run("settle").text,
+        str![[r#"
 $ yalotheca settle
 --- stderr
 error: the ledger's format is 9, and this program knows 1; use the
@@ -145,5 +162,6 @@ error: the ledger's format is 9, and this program knows 1; use the
        for help
 --- exit 5
 
-"#]]);
+"#]]
+    );
 }

@@ -12,7 +12,9 @@ fn three_plugins_of_which_two_share_a_need() {
     let club = Club::adopted();
     club.ok("want chest-locks pier-lights tide-biome");
     let before = club.tree();
-    assert_data_eq!(club.run("settle --dry-run").text, str![[r#"
+    assert_data_eq!(
+        club.run("settle --dry-run").text,
+        str![[r#"
 $ yalotheca settle --dry-run
 items
   + chest-locks  2.1.0  plugin  wanted
@@ -26,8 +28,11 @@ files
   + plugins/tide-biome.qpl  324 B
 --- exit 1
 
-"#]]);
-    assert_data_eq!(club.run("settle").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        club.run("settle").text,
+        str![[r#"
 $ yalotheca settle
 items
   + chest-locks  2.1.0  plugin  wanted
@@ -45,18 +50,25 @@ Nothing was changed: nobody is there to be asked.
   fix: to make these changes, add --yes
 --- exit 6
 
-"#]]);
+"#]]
+    );
     assert_eq!(before, club.tree(), "neither a dry run nor an unanswered question changes anything");
     assert_eq!(club.run("settle --yes").code, 0);
     let added = differ(&before, &club.tree());
-    assert_eq!(added, ["plugins/chest-locks.qpl", "plugins/lock-core.qpl", "plugins/pier-lights.qpl", "plugins/tide-biome.qpl"]);
+    assert_eq!(
+        added,
+        ["plugins/chest-locks.qpl", "plugins/lock-core.qpl", "plugins/pier-lights.qpl", "plugins/tide-biome.qpl"]
+    );
     let settled = club.tree();
-    assert_data_eq!(club.run("settle --yes").text, str![[r#"
+    assert_data_eq!(
+        club.run("settle --yes").text,
+        str![[r#"
 $ yalotheca settle --yes
 Nothing to do: the server matches the roster.
 --- exit 0
 
-"#]]);
+"#]]
+    );
     assert_eq!(settled, club.tree());
 }
 
@@ -68,7 +80,9 @@ fn a_shared_library_goes_with_its_last_owner() {
     club.ok("settle --yes");
     assert!(club.path("plugins/lib/ropes.qlib").exists());
     club.ok("drop rope-ladders");
-    assert_data_eq!(club.run("settle --yes").text, str![[r#"
+    assert_data_eq!(
+        club.run("settle --yes").text,
+        str![[r#"
 $ yalotheca settle --yes
 items
   - rope-ladders  1.1.0  plugin  no longer wanted or needed
@@ -81,7 +95,8 @@ Done: 1 item and 2 files changed (settle, history entry 4).
 To take it back: yalotheca undo. To see whether it starts: yalotheca trial
 --- exit 0
 
-"#]]);
+"#]]
+    );
     assert!(!club.path("plugins/lib").exists(), "and the folder that was made for it");
 }
 
@@ -89,7 +104,9 @@ To take it back: yalotheca undo. To see whether it starts: yalotheca trial
 fn a_file_changed_by_hand_is_kept_and_told() {
     let club = Club::settled("chest-locks@=2.0.0");
     club.write("plugins/chest-locks.qpl", "mine");
-    assert_data_eq!(club.run("settle --yes").text, str![[r#"
+    assert_data_eq!(
+        club.run("settle --yes").text,
+        str![[r#"
 $ yalotheca settle --yes
 Nothing to do: the server matches the roster.
 
@@ -99,8 +116,11 @@ warning  plugins/chest-locks.qpl  changed-by-hand
          plugins/chest-locks.qpl
 --- exit 0
 
-"#]]);
-    assert_data_eq!(club.run("want chest-locks@=2.1.0").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        club.run("want chest-locks@=2.1.0").text,
+        str![[r#"
 $ yalotheca want chest-locks@=2.1.0
 chest-locks is on the roster: chest-locks = "=2.1.0"
 
@@ -112,10 +132,13 @@ error  plugins/chest-locks.qpl  changed-by-hand
          plugins/chest-locks.qpl
 --- exit 6
 
-"#]]);
+"#]]
+    );
     let roster = club.read("roster.toml").replace("=2.0.0", "=2.1.0");
     club.write("roster.toml", roster);
-    assert_data_eq!(club.run("settle --yes").text, str![[r#"
+    assert_data_eq!(
+        club.run("settle --yes").text,
+        str![[r#"
 $ yalotheca settle --yes
 --- stderr
 error: this needs your decision first
@@ -126,7 +149,8 @@ error  plugins/chest-locks.qpl  changed-by-hand
          plugins/chest-locks.qpl
 --- exit 6
 
-"#]]);
+"#]]
+    );
     assert_eq!(club.read("plugins/chest-locks.qpl"), "mine");
     club.ok("settle --yes --put-back plugins/chest-locks.qpl");
     assert_ne!(fs::read(club.path("plugins/chest-locks.qpl")).unwrap(), b"mine");
@@ -143,7 +167,9 @@ fn a_setting_changed_by_hand_is_kept_and_told() {
     let conf = club.read("start.conf");
     assert_eq!(conf, "core.file=ferrite.qcore\nruntime=17\n");
     club.write("start.conf", "# by hand\ncore.file=ferrite.qcore\nruntime=21\n");
-    assert_data_eq!(club.run("settle --yes").text, str![[r#"
+    assert_data_eq!(
+        club.run("settle --yes").text,
+        str![[r#"
 $ yalotheca settle --yes
 Nothing to do: the server matches the roster.
 
@@ -153,8 +179,11 @@ warning  start.conf:3  changed-by-hand
     fix: to set it again: yalotheca settle --put-back start.conf
 --- exit 0
 
-"#]]);
-    assert_data_eq!(club.run("check").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        club.run("check").text,
+        str![[r#"
 $ yalotheca check
 error  start.conf  terms-not-accepted
     the terms number 7 are not accepted (none were accepted so far), and the
@@ -169,7 +198,8 @@ warning  start.conf:3  changed-by-hand
 1 error and 1 warning.
 --- exit 1
 
-"#]]);
+"#]]
+    );
     club.ok("settle --yes --put-back start.conf");
     assert_eq!(club.read("start.conf"), "# by hand\ncore.file=ferrite.qcore\nruntime=17\n");
 }
@@ -192,7 +222,9 @@ fn a_file_that_stood_there_comes_back() {
     let club = Club::adopted();
     club.write("plugins/tide-biome.qpl", "an old hand-made one");
     club.ok("want tide-biome");
-    assert_data_eq!(club.run("settle --yes").text, str![[r#"
+    assert_data_eq!(
+        club.run("settle --yes").text,
+        str![[r#"
 $ yalotheca settle --yes
 items
   + tide-biome  1.4.0  plugin  wanted
@@ -205,7 +237,8 @@ Done: 1 item and 1 file changed (settle, history entry 2).
 To take it back: yalotheca undo. To see whether it starts: yalotheca trial
 --- exit 0
 
-"#]]);
+"#]]
+    );
     club.ok("drop tide-biome");
     club.ok("settle --yes");
     assert_eq!(club.read("plugins/tide-biome.qpl"), "an old hand-made one");
@@ -221,13 +254,58 @@ fn two_items_that_bring_the_same_file_are_refused() {
     fs::write(club.path("../a.zip"), zip("a-net", "hemp")).unwrap();
     fs::write(club.path("../b.zip"), zip("b-net", "wire")).unwrap();
     club.ok("want ../a.zip");
-    assert_data_eq!(club.run("want ../b.zip").text, str![[r#"
+    assert_data_eq!(
+        club.run("want ../b.zip").text,
+        str![[r#"
 $ yalotheca want ../b.zip
 --- stderr
 error: this cannot be done as it stands
 error  plugins/lib/rope.qlib  two-owners
     a-net and b-net bring different files for the same place
     fix: drop one of them: yalotheca drop b-net
+--- exit 3
+
+"#]]
+    );
+}
+
+#[test]
+fn what_provides_or_replaces_an_item_stands_in_for_it() {
+    let club = Club::adopted();
+    club.run("trial --accept-terms 7");
+    assert_data_eq!(club.run("want shaft-lift hoist-gate").text, str![[r#"
+$ yalotheca want shaft-lift hoist-gate
+shaft-lift is on the roster: shaft-lift = "*"
+hoist-gate is on the roster: hoist-gate = "*"
+
+`yalotheca settle` would do this:
+items
+  + shaft-lift  1.0.0  plugin  wanted
+  + hoist-gate  1.3.0  plugin  wanted
+  + deep-winch  2.2.1  plugin  stands in for what is needed
+files
+  + plugins/deep-winch.qpl  372 B
+  + plugins/hoist-gate.qpl  345 B
+  + plugins/lib/ropes.qlib  29 B
+  + plugins/shaft-lift.qpl  345 B
+left out of the downloads
+deep-winch: README.txt
+--- exit 0
+
+"#]]);
+    club.ok("settle --yes");
+    let ran = club.run("trial --quiet");
+    assert_eq!(ran.code, 0, "{}", ran.text);
+    assert_data_eq!(club.run("want old-winch").text, str![[r#"
+$ yalotheca want old-winch
+--- stderr
+error: no set of versions fits
+  - roster line 17 wants shaft-lift
+  - you want old-winch
+  - shaft-lift 1.0.0 needs winch-works ^2
+  - deep-winch 2.2.1 cannot stand beside old-winch
+  fix: widen the range of one of shaft-lift and old-winch on the roster,
+       or drop one of them
 --- exit 3
 
 "#]]);
@@ -238,7 +316,9 @@ fn a_need_that_nobody_offers_is_told() {
     let club = Club::adopted();
     let lone = yalotheca_standin::club::plugin("lone-buoy", "1.0.0", "^1.8", &[("fog-horn", "^2")], "");
     fs::write(club.path("../lone-buoy.qpl"), lone).unwrap();
-    assert_data_eq!(club.run("want ../lone-buoy.qpl").text, str![[r#"
+    assert_data_eq!(
+        club.run("want ../lone-buoy.qpl").text,
+        str![[r#"
 $ yalotheca want ../lone-buoy.qpl
 --- stderr
 error: no set of versions fits
@@ -248,7 +328,8 @@ error: no set of versions fits
        it
 --- exit 3
 
-"#]]);
+"#]]
+    );
 }
 
 #[test]
@@ -258,7 +339,9 @@ fn what_the_archive_needs_and_the_catalogue_did_not_say_is_learnt() {
     let lights = items.iter_mut().find(|i| i.id == "pier-lights").unwrap();
     lights.releases[1].facts["needs"] = serde_json::json!([]);
     club.host.replace(yalotheca_standin::catalogue::write("Tidewrack Club", "quarrywake", 13, &items));
-    assert_data_eq!(club.run("want pier-lights").text, str![[r#"
+    assert_data_eq!(
+        club.run("want pier-lights").text,
+        str![[r#"
 $ yalotheca want pier-lights
 pier-lights is on the roster: pier-lights = "*"
 
@@ -271,7 +354,8 @@ files
   + plugins/pier-lights.qpl  372 B
 --- exit 0
 
-"#]]);
+"#]]
+    );
 }
 
 #[test]
@@ -280,7 +364,9 @@ fn a_swap_of_the_core_changes_what_fits() {
     let roster = club.read("roster.toml").replace("ferrite = \"*\"", "ferrite = \"^4\"");
     club.write("roster.toml", roster);
     // runtime 17 is too old for it
-    assert_data_eq!(club.run("settle --dry-run").text, str![[r#"
+    assert_data_eq!(
+        club.run("settle --dry-run").text,
+        str![[r#"
 $ yalotheca settle --dry-run
 --- stderr
 error: no set of versions fits
@@ -290,9 +376,12 @@ error: no set of versions fits
        drop ferrite
 --- exit 3
 
-"#]]);
+"#]]
+    );
     club.write("start.conf", club.read("start.conf").replace("runtime=17", "runtime=21"));
-    assert_data_eq!(club.run("settle --dry-run").text, str![[r#"
+    assert_data_eq!(
+        club.run("settle --dry-run").text,
+        str![[r#"
 $ yalotheca settle --dry-run
 items
   ~ ferrite  3.4.0 → 4.0.0  core  wanted
@@ -300,5 +389,6 @@ files
   ~ core/ferrite.qcore  321 B
 --- exit 1
 
-"#]]);
+"#]]
+    );
 }

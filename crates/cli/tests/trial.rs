@@ -10,7 +10,9 @@ use snapbox::{assert_data_eq, str};
 #[test]
 fn terms_are_never_accepted_unasked() {
     let club = Club::adopted();
-    assert_data_eq!(club.run("trial --yes").text, str![[r#"
+    assert_data_eq!(
+        club.run("trial --yes").text,
+        str![[r#"
 $ yalotheca trial --yes
 Terms: the server stopped, because nobody accepted its terms yet:
   "terms number 7 not accepted: read terms.txt, then set
@@ -21,17 +23,23 @@ Terms: the server stopped, because nobody accepted its terms yet:
   | terms number 7 not accepted: read terms.txt, then set terms.accepted=7 in start.conf
 --- exit 6
 
-"#]]);
+"#]]
+    );
     assert!(!club.read("start.conf").contains("terms.accepted"));
-    assert_data_eq!(club.run("trial --accept-terms 6").text, str![[r#"
+    assert_data_eq!(
+        club.run("trial --accept-terms 6").text,
+        str![[r#"
 $ yalotheca trial --accept-terms 6
 --- stderr
 error: the terms in force have the number 7, not 6
   fix: read the terms, then: yalotheca trial --accept-terms 7
 --- exit 2
 
-"#]]);
-    assert_data_eq!(club.run("trial --accept-terms 7").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        club.run("trial --accept-terms 7").text,
+        str![[r#"
 $ yalotheca trial --accept-terms 7
 item          verdict  why
 ferrite       loaded
@@ -50,7 +58,8 @@ Accepted the terms number 7 (history entry 2).
   | quarrywake has stopped
 --- exit 0
 
-"#]]);
+"#]]
+    );
     assert!(club.read("start.conf").ends_with("terms.accepted=7\n"));
     // accepted is accepted: settles and starts leave it alone
     club.ok("settle");
@@ -61,7 +70,9 @@ Accepted the terms number 7 (history entry 2).
 #[test]
 fn a_failing_plugin_is_named_with_its_line() {
     let club = Club::settled("chest-locks rust-anchor");
-    assert_data_eq!(club.run("trial --accept-terms 7").text, str![[r#"
+    assert_data_eq!(
+        club.run("trial --accept-terms 7").text,
+        str![[r#"
 $ yalotheca trial --accept-terms 7
 item          verdict  why
 ferrite       loaded
@@ -90,7 +101,8 @@ Accepted the terms number 7 (history entry 3).
   | quarrywake has stopped
 --- exit 1
 
-"#]]);
+"#]]
+    );
     let verdict = club.run("trial --json").json();
     assert_eq!(verdict["start"], "unclean");
     let failed: Vec<_> = verdict["items"].as_array().unwrap().iter().filter(|i| i["state"] == "failed").collect();
@@ -102,7 +114,9 @@ Accepted the terms number 7 (history entry 3).
 fn a_start_that_crashes_hangs_or_cannot_run_is_told() {
     let club = Club::adopted();
     club.launcher("--crash");
-    assert_data_eq!(club.run("trial").text, str![[r#"
+    assert_data_eq!(
+        club.run("trial").text,
+        str![[r#"
 $ yalotheca trial
 Did not start: it stopped by itself (exit status 3). Its word: "cannot start:
   the pump house is flooded"
@@ -111,9 +125,12 @@ Did not start: it stopped by itself (exit status 3). Its word: "cannot start:
   | cannot start: the pump house is flooded
 --- exit 1
 
-"#]]);
+"#]]
+    );
     fs::remove_file(club.path("quarrywake")).unwrap();
-    assert_data_eq!(club.run("trial").text, str![[r#"
+    assert_data_eq!(
+        club.run("trial").text,
+        str![[r#"
 $ yalotheca trial
 --- stderr
 error: `./quarrywake` could not be run: No such file or directory (os
@@ -121,16 +138,20 @@ error: `./quarrywake` could not be run: No such file or directory (os
   fix: check that the server's program is there and may be run
 --- exit 4
 
-"#]]);
+"#]]
+    );
     // a family of the user's own with little patience
-    let own = fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../families/quarrywake.family.toml")).unwrap();
+    let own =
+        fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../families/quarrywake.family.toml")).unwrap();
     fs::create_dir_all(club.home().join("families")).unwrap();
     fs::write(club.home().join("families/mine.family.toml"), own.replace("seconds = 60", "seconds = 1")).unwrap();
     club.launcher("--hang");
     let asked = club.run("trial --yes");
     assert_eq!(asked.code, 6, "a stranger's command is not run by --yes: {}", asked.text);
     let real = yalotheca_standin::catalogue::sha256(own.replace("seconds = 60", "seconds = 1").as_bytes());
-    assert_data_eq!(asked.text.replace(&real[..12], "SHORT"), str![[r#"
+    assert_data_eq!(
+        asked.text.replace(&real[..12], "SHORT"),
+        str![[r#"
 $ yalotheca trial --yes
 --- stderr
 error: the family `quarrywake` (sha256 SHORT) would run:
@@ -139,10 +160,13 @@ error: the family `quarrywake` (sha256 SHORT) would run:
        --approve SHORT
 --- exit 6
 
-"#]]);
+"#]]
+    );
     club.run(&format!("trial --approve {} --accept-terms 7", &real[..12]));
     // approved once, it is not asked again
-    assert_data_eq!(club.run("trial").text, str![[r#"
+    assert_data_eq!(
+        club.run("trial").text,
+        str![[r#"
 $ yalotheca trial
 Not up in time: it was stopped after 1 seconds. Its last word: "plugin
   harbour-bell 1.0.0 loaded"
@@ -156,5 +180,6 @@ Not up in time: it was stopped after 1 seconds. Its last word: "plugin
   | quarrywake has stopped
 --- exit 1
 
-"#]]);
+"#]]
+    );
 }

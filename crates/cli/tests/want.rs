@@ -13,7 +13,9 @@ fn an_item_of_a_catalogue_goes_onto_the_roster() {
     let club = Club::adopted();
     let hand = club.read("roster.toml").replace("[items]\n", "[items]\n# ours:\n");
     club.write("roster.toml", &hand);
-    assert_data_eq!(club.run("want chest-locks@^2").text, str![[r#"
+    assert_data_eq!(
+        club.run("want chest-locks@^2").text,
+        str![[r#"
 $ yalotheca want chest-locks@^2
 chest-locks is on the roster: chest-locks = "^2"
 
@@ -26,9 +28,12 @@ files
   + plugins/lock-core.qpl  319 B
 --- exit 0
 
-"#]]);
+"#]]
+    );
     assert_eq!(club.read("roster.toml"), format!("{hand}chest-locks = \"^2\"\n"));
-    assert_data_eq!(club.run("want chest-locks@2.0.0").text, str![[r#"
+    assert_data_eq!(
+        club.run("want chest-locks@2.0.0").text,
+        str![[r#"
 $ yalotheca want chest-locks@2.0.0
 chest-locks is on the roster: chest-locks = "2.0.0"
 
@@ -41,16 +46,20 @@ files
   + plugins/lock-core.qpl  319 B
 --- exit 0
 
-"#]]);
+"#]]
+    );
     assert_eq!(club.read("roster.toml"), format!("{hand}chest-locks = \"2.0.0\"\n"));
-    assert_data_eq!(club.run("drop chest-locks").text, str![[r#"
+    assert_data_eq!(
+        club.run("drop chest-locks").text,
+        str![[r#"
 $ yalotheca drop chest-locks
 chest-locks is off the roster
 
 Nothing to do: the server matches the roster.
 --- exit 0
 
-"#]]);
+"#]]
+    );
     assert_eq!(club.read("roster.toml"), hand);
 }
 
@@ -67,9 +76,15 @@ fn a_dry_run_writes_no_roster() {
 fn a_file_is_opened_and_its_one_real_file_found() {
     let club = Club::adopted();
     let real = plugin("net-mender", "1.2.0", "^1.8", &[("lock-core", "^1")], "libraries: [ropes.qlib]\n");
-    let zip = pack(&[("net-mender-1.2/net-mender.qpl", &real), ("net-mender-1.2/lib/ropes.qlib", b"ropes"), ("net-mender-1.2/READ ME.txt", b"hi")]);
+    let zip = pack(&[
+        ("net-mender-1.2/net-mender.qpl", &real),
+        ("net-mender-1.2/lib/ropes.qlib", b"ropes"),
+        ("net-mender-1.2/READ ME.txt", b"hi"),
+    ]);
     fs::write(club.path("../net-mender.zip"), zip).unwrap();
-    assert_data_eq!(club.run("want ../net-mender.zip").text, str![[r#"
+    assert_data_eq!(
+        club.run("want ../net-mender.zip").text,
+        str![[r#"
 $ yalotheca want ../net-mender.zip
 net-mender is on the roster: net-mender = { file = "DIR/net-mender.zip", sha256 = "DIGEST" }
 
@@ -85,7 +100,8 @@ left out of the downloads
 net-mender: net-mender-1.2/READ ME.txt
 --- exit 0
 
-"#]]);
+"#]]
+    );
     club.ok("settle --yes");
     assert_eq!(fs::read(club.path("plugins/net-mender.qpl")).unwrap(), real);
     // the file may go now: the store has it
@@ -98,7 +114,9 @@ net-mender: net-mender-1.2/READ ME.txt
 #[test]
 fn a_link_is_fetched_and_remembered_by_its_digest() {
     let club = Club::adopted();
-    assert_data_eq!(club.run("want HOSTfiles/tide-biome-1.4.0.qpl").text, str![[r#"
+    assert_data_eq!(
+        club.run("want HOSTfiles/tide-biome-1.4.0.qpl").text,
+        str![[r#"
 $ yalotheca want HOSTfiles/tide-biome-1.4.0.qpl
 tide-biome is on the roster: tide-biome = { link = "http://HOST/files/tide-biome-1.4.0.qpl", sha256 = "DIGEST" }
 
@@ -109,7 +127,8 @@ files
   + plugins/tide-biome.qpl  324 B
 --- exit 0
 
-"#]]);
+"#]]
+    );
     club.ok("settle --yes");
     assert!(club.path("plugins/tide-biome.qpl").exists());
 }
@@ -131,10 +150,30 @@ fn what_is_no_item_is_refused_with_its_reason() {
     put("two.zip", &pack(&[("a.qpl", &good), ("b.qpl", &good)]));
     put("out.zip", &pack(&[("../../etc/evil.qpl", &good)]));
     let mut told = String::new();
-    for what in ["../page.qpl", "../empty.qpl", "../cut.qpl", "../photo.png", "../no-manifest.qpl", "../bad-manifest.qpl", "../no-version.qpl", "../bad-range.qpl", "../two.zip", "../out.zip", "../absent.zip", "../", "chest-locks@^^", "chest-locs", "HOSTnothing.zip", "ftp:x", "chest-locks@>=9"] {
+    for what in [
+        "../page.qpl",
+        "../empty.qpl",
+        "../cut.qpl",
+        "../photo.png",
+        "../no-manifest.qpl",
+        "../bad-manifest.qpl",
+        "../no-version.qpl",
+        "../bad-range.qpl",
+        "../two.zip",
+        "../out.zip",
+        "../absent.zip",
+        "../",
+        "chest-locks@^^",
+        "chest-locs",
+        "HOSTnothing.zip",
+        "ftp:x",
+        "chest-locks@>=9",
+    ] {
         told.push_str(&club.run(&format!("want {what}")).text);
     }
-    assert_data_eq!(told, str![[r#"
+    assert_data_eq!(
+        told,
+        str![[r#"
 $ yalotheca want ../page.qpl
 --- stderr
 error: `page.qpl` has no `about.yaml`, so nobody can say what it is; it
@@ -224,21 +263,25 @@ error: no set of versions fits
   fix: ask for another range of `chest-locks`; the roster was not changed
 --- exit 3
 
-"#]]);
+"#]]
+    );
     assert_eq!(club.read("roster.toml"), before);
 }
 
 #[test]
 fn dropping_what_is_not_there_names_the_nearest() {
     let club = Club::adopted();
-    assert_data_eq!(club.run("drop gul-counter").text, str![[r#"
+    assert_data_eq!(
+        club.run("drop gul-counter").text,
+        str![[r#"
 $ yalotheca drop gul-counter
 --- stderr
 error: `gul-counter` is not on the roster, did you mean `gull-counter`?
   fix: see what is on it: the [items] of roster.toml
 --- exit 2
 
-"#]]);
+"#]]
+    );
 }
 
 #[test]
@@ -248,12 +291,15 @@ fn a_plugin_for_another_game_is_told() {
     // the same ids, for another family
     files.remove("");
     club.host.replace(files);
-    assert_data_eq!(club.run("want tide-biome").text, str![[r#"
+    assert_data_eq!(
+        club.run("want tide-biome").text,
+        str![[r#"
 $ yalotheca want tide-biome
 --- stderr
 error: `tide-biome` is for mirelands, and this server is quarrywake
   fix: look for the same thing made for this game: yalotheca find WORDS
 --- exit 3
 
-"#]]);
+"#]]
+    );
 }

@@ -190,7 +190,11 @@ mod tests {
     #[test]
     fn an_item_must_speak_of_itself() {
         let id = ItemId::new("a").unwrap();
-        let text = |id: &str| format!(r#"{{"format":1,"id":"{id}","family":"f","kind":"k","versions":[{{"version":"1"}},{{"version":"2"}}]}}"#);
+        let text = |id: &str| {
+            format!(
+                r#"{{"format":1,"id":"{id}","family":"f","kind":"k","versions":[{{"version":"1"}},{{"version":"2"}}]}}"#
+            )
+        };
         let item = parse_item(&id, text("a").as_bytes()).unwrap();
         assert_eq!(item.versions[0].version.as_str(), "2", "newest first");
         assert!(parse_item(&id, text("b").as_bytes()).unwrap_err().to_string().contains("speaks of `b`"));

@@ -129,14 +129,24 @@ pub fn files(before: &Before, wanted: &BTreeMap<ServerPath, WantedFile>) -> File
             }
             (None, Some(ours)) => match seen {
                 Seen::File(now) if now == ours => {
-                    out.steps.push(Step::Remove { path: path.clone(), was: now.clone(), back: base.filter(|b| *b != now).cloned() });
+                    out.steps.push(Step::Remove {
+                        path: path.clone(),
+                        was: now.clone(),
+                        back: base.filter(|b| *b != now).cloned(),
+                    });
                     if base == Some(now) {
                         // it stood there before us, the same: nothing to do
                         out.steps.pop();
                     }
                 }
                 Seen::File(_) => out.findings.push(
-                    Finding::new("changed-by-hand", Severity::Note, "it was changed by hand, so it stays where it is and is yours now", "remove it yourself if you do not want it").at(path),
+                    Finding::new(
+                        "changed-by-hand",
+                        Severity::Note,
+                        "it was changed by hand, so it stays where it is and is yours now",
+                        "remove it yourself if you do not want it",
+                    )
+                    .at(path),
                 ),
                 Seen::Absent | Seen::Other(_) => {}
             },
@@ -149,10 +159,18 @@ pub fn files(before: &Before, wanted: &BTreeMap<ServerPath, WantedFile>) -> File
 impl FileChanges {
     fn want(&mut self, path: &ServerPath, file: &WantedFile, ours: Option<&Digest>, seen: &Seen, put_back: bool) {
         let owners = crate::text::listed(&file.owners.iter().map(ToString::to_string).collect::<Vec<_>>());
-        let place = |was: Option<&Digest>, why| Step::Place { path: path.clone(), file: file.clone(), was: was.cloned(), why };
+        let place =
+            |was: Option<&Digest>, why| Step::Place { path: path.clone(), file: file.clone(), was: was.cloned(), why };
         match (seen, ours) {
             (Seen::Other(what), _) => self.blocked.push(
-                Finding::new("in-the-way", Severity::Error, format!("{owners} needs this place for a file, and {what} stands there"), "move it elsewhere, then settle again").at(path).of(&owners),
+                Finding::new(
+                    "in-the-way",
+                    Severity::Error,
+                    format!("{owners} needs this place for a file, and {what} stands there"),
+                    "move it elsewhere, then settle again",
+                )
+                .at(path)
+                .of(&owners),
             ),
             (Seen::File(now), None) if *now == file.sha256 => {
                 self.bases.insert(path.clone(), now.clone());
@@ -165,13 +183,36 @@ impl FileChanges {
             (Seen::File(now), _) if *now == file.sha256 => {}
             (Seen::File(now), Some(ours)) if now == ours || put_back => self.steps.push(place(Some(now), Why::Renewed)),
             (Seen::File(_), Some(ours)) if *ours == file.sha256 => self.findings.push(
-                Finding::new("changed-by-hand", Severity::Warning, "it was changed by hand since it was placed: kept", format!("to have the item's own file again: yalotheca settle --put-back {path}")).at(path).of(&owners),
+                Finding::new(
+                    "changed-by-hand",
+                    Severity::Warning,
+                    "it was changed by hand since it was placed: kept",
+                    format!("to have the item's own file again: yalotheca settle --put-back {path}"),
+                )
+                .at(path)
+                .of(&owners),
             ),
             (Seen::File(_), Some(_)) => self.blocked.push(
-                Finding::new("changed-by-hand", Severity::Error, format!("it was changed by hand, and the new version of {owners} brings another"), format!("keep a copy if you need it, then: yalotheca settle --put-back {path}")).at(path).of(&owners),
+                Finding::new(
+                    "changed-by-hand",
+                    Severity::Error,
+                    format!("it was changed by hand, and the new version of {owners} brings another"),
+                    format!("keep a copy if you need it, then: yalotheca settle --put-back {path}"),
+                )
+                .at(path)
+                .of(&owners),
             ),
             (Seen::Absent, Some(_)) => {
-                self.findings.push(Finding::new("missing-file", Severity::Warning, "it was taken away by hand: put back, because the roster wants it", format!("to leave it out: yalotheca drop {owners}")).at(path).of(&owners));
+                self.findings.push(
+                    Finding::new(
+                        "missing-file",
+                        Severity::Warning,
+                        "it was taken away by hand: put back, because the roster wants it",
+                        format!("to leave it out: yalotheca drop {owners}"),
+                    )
+                    .at(path)
+                    .of(&owners),
+                );
                 self.steps.push(place(None, Why::PutBack));
             }
         }
@@ -186,12 +227,20 @@ pub fn gather(
     let mut out: BTreeMap<ServerPath, WantedFile> = BTreeMap::new();
     let mut folded: BTreeMap<String, ServerPath> = BTreeMap::new();
     let mut findings = Vec::new();
-    let owners = |file: &WantedFile| crate::text::listed(&file.owners.iter().map(ToString::to_string).collect::<Vec<_>>());
+    let owners =
+        |file: &WantedFile| crate::text::listed(&file.owners.iter().map(ToString::to_string).collect::<Vec<_>>());
     for (id, placed) in items {
         let lower = placed.path.to_string().to_lowercase();
         if let Some(other) = folded.insert(lower, placed.path.clone()).filter(|p| *p != placed.path) {
-            let cause = format!("{id} brings `{}`, and `{other}` differs from it only in case: many systems take them for one file", placed.path);
-            findings.push(Finding::new("case", Severity::Error, cause, format!("drop {id}, or the item that brings the other")).at(&placed.path).of(&id));
+            let cause = format!(
+                "{id} brings `{}`, and `{other}` differs from it only in case: many systems take them for one file",
+                placed.path
+            );
+            findings.push(
+                Finding::new("case", Severity::Error, cause, format!("drop {id}, or the item that brings the other"))
+                    .at(&placed.path)
+                    .of(&id),
+            );
         }
         match out.get_mut(&placed.path) {
             Some(file) if file.sha256 == placed.sha256 => {
@@ -205,7 +254,12 @@ pub fn gather(
             None => {
                 out.insert(
                     placed.path,
-                    WantedFile { sha256: placed.sha256, bytes: placed.bytes, source: placed.source, owners: BTreeSet::from([id]) },
+                    WantedFile {
+                        sha256: placed.sha256,
+                        bytes: placed.bytes,
+                        source: placed.source,
+                        owners: BTreeSet::from([id]),
+                    },
                 );
             }
         }
@@ -230,7 +284,13 @@ mod tests {
         }
     }
 
-    fn run(ours: Option<&str>, base: Option<&str>, seen: Option<&str>, wanted: Option<&str>, put_back: bool) -> FileChanges {
+    fn run(
+        ours: Option<&str>,
+        base: Option<&str>,
+        seen: Option<&str>,
+        wanted: Option<&str>,
+        put_back: bool,
+    ) -> FileChanges {
         let digest = |t: &str| Digest::of(t.as_bytes());
         let at = |t: Option<&str>| t.map(|t| (path("f"), digest(t))).into_iter().collect();
         let before = Before {
@@ -248,7 +308,12 @@ mod tests {
             Step::Remove { back, .. } => format!("Remove{}", if back.is_some() { "+back" } else { "" }),
         });
         let codes: Vec<_> = changes.findings.iter().chain(&changes.blocked).map(|f| f.code).collect();
-        format!("{} {}{}", step.unwrap_or_default(), codes.join(","), if changes.blocked.is_empty() { "" } else { " blocked" })
+        format!(
+            "{} {}{}",
+            step.unwrap_or_default(),
+            codes.join(","),
+            if changes.blocked.is_empty() { "" } else { " blocked" }
+        )
     }
 
     #[test]

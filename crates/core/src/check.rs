@@ -64,7 +64,9 @@ fn items(at: &Situation<'_>, out: &mut Vec<Finding>) {
             if !at.ledger.items.iter().any(|(other, o)| meets(need, other, &o.facts)) {
                 let cause = format!("{id} {} needs {need}, which is not on the server", held.facts.version);
                 let fix = match need.targets().first() {
-                    Some(t) if at.ledger.items.contains_key(&t.id) => format!("yalotheca settle takes versions that go together, or drop {id}"),
+                    Some(t) if at.ledger.items.contains_key(&t.id) => {
+                        format!("yalotheca settle takes versions that go together, or drop {id}")
+                    }
                     Some(t) => format!("yalotheca want {}, then yalotheca settle", t.id),
                     None => "yalotheca settle".to_owned(),
                 };
@@ -72,12 +74,16 @@ fn items(at: &Situation<'_>, out: &mut Vec<Finding>) {
             }
         }
         for clash in &held.facts.clashes {
-            let there = at.ledger.items.iter().find(|(other, o)| {
-                *other != id && **other == clash.id && clash.range.holds(&o.facts.version, scheme)
-            });
+            let there =
+                at.ledger.items.iter().find(|(other, o)| {
+                    *other != id && **other == clash.id && clash.range.holds(&o.facts.version, scheme)
+                });
             if let Some((other, o)) = there {
                 let cause = format!("{id} {} cannot stand beside {other} {}", held.facts.version, o.facts.version);
-                out.push(Finding::new("clash", Severity::Error, cause, format!("yalotheca drop {id}, or drop {other}")).of(id));
+                out.push(
+                    Finding::new("clash", Severity::Error, cause, format!("yalotheca drop {id}, or drop {other}"))
+                        .of(id),
+                );
             }
         }
     }
@@ -87,7 +93,10 @@ fn meets(need: &Need, id: &ItemId, facts: &crate::facts::VersionFacts) -> bool {
     let plain = |range: &crate::version::Range, v: &Version| range.holds(v, Scheme::Plain);
     need.targets().iter().any(|t| {
         (t.id == *id && plain(&t.range, &facts.version))
-            || facts.provides.iter().any(|p| p.id == t.id && plain(&t.range, p.version.as_ref().unwrap_or(&facts.version)))
+            || facts
+                .provides
+                .iter()
+                .any(|p| p.id == t.id && plain(&t.range, p.version.as_ref().unwrap_or(&facts.version)))
             || facts.replaces.iter().any(|r| r.id == t.id)
     })
 }
@@ -104,13 +113,34 @@ fn files(at: &Situation<'_>, out: &mut Vec<Finding>) {
         match at.seen.get(path).unwrap_or(&Seen::Absent) {
             Seen::File(now) if now == sha256 => {}
             Seen::File(_) => out.push(
-                Finding::new("changed-by-hand", Severity::Warning, format!("this file of {owners} was changed by hand"), format!("keep it, or have the item's own again: yalotheca settle --put-back {path}")).at(path).of(owners),
+                Finding::new(
+                    "changed-by-hand",
+                    Severity::Warning,
+                    format!("this file of {owners} was changed by hand"),
+                    format!("keep it, or have the item's own again: yalotheca settle --put-back {path}"),
+                )
+                .at(path)
+                .of(owners),
             ),
             Seen::Absent => out.push(
-                Finding::new("missing-file", Severity::Error, format!("this file of {owners} is gone"), "yalotheca settle puts it back").at(path).of(owners),
+                Finding::new(
+                    "missing-file",
+                    Severity::Error,
+                    format!("this file of {owners} is gone"),
+                    "yalotheca settle puts it back",
+                )
+                .at(path)
+                .of(owners),
             ),
             Seen::Other(what) => out.push(
-                Finding::new("in-the-way", Severity::Error, format!("{what} stands where {owners} has a file"), "move it elsewhere, then yalotheca settle").at(path).of(owners),
+                Finding::new(
+                    "in-the-way",
+                    Severity::Error,
+                    format!("{what} stands where {owners} has a file"),
+                    "move it elsewhere, then yalotheca settle",
+                )
+                .at(path)
+                .of(owners),
             ),
         }
     }
@@ -125,7 +155,8 @@ fn unknown(at: &Situation<'_>, out: &mut Vec<Finding>) {
         .values()
         .flat_map(|k| k.place.iter().map(move |p| (p.to.glob(), k.title.as_str(), k.file.as_deref().unwrap_or("*"))))
         .collect();
-    let folders: BTreeSet<&str> = places.iter().filter_map(|(glob, ..)| glob.split_once('/')).map(|(top, _)| top).collect();
+    let folders: BTreeSet<&str> =
+        places.iter().filter_map(|(glob, ..)| glob.split_once('/')).map(|(top, _)| top).collect();
     let mut elsewhere: BTreeMap<String, usize> = BTreeMap::new();
     for path in at.unknown {
         let text = path.path();
@@ -133,18 +164,38 @@ fn unknown(at: &Situation<'_>, out: &mut Vec<Finding>) {
         let top = text.split_once('/').map_or("", |(top, _)| top);
         if let Some((_, title, _)) = kind {
             let cause = format!("this {title} is on the server and not on the roster");
-            out.push(Finding::new("unknown-file", Severity::Warning, cause, format!("take it under care: yalotheca want ./{text}; or remove it")).at(path));
+            out.push(
+                Finding::new(
+                    "unknown-file",
+                    Severity::Warning,
+                    cause,
+                    format!("take it under care: yalotheca want ./{text}; or remove it"),
+                )
+                .at(path),
+            );
         } else if folders.contains(top) {
-            let expected: Vec<String> = places.iter().filter(|(g, ..)| g.starts_with(&format!("{top}/"))).map(|(g, ..)| format!("`{g}`")).collect();
+            let expected: Vec<String> = places
+                .iter()
+                .filter(|(g, ..)| g.starts_with(&format!("{top}/")))
+                .map(|(g, ..)| format!("`{g}`"))
+                .collect();
             let cause = format!("the server does not read this file here: it reads {}", crate::text::listed(&expected));
-            let fix = if text.ends_with(".zip") { format!("if it holds an item: yalotheca want ./{text}, then remove it from here") } else { "remove it, or give it the right name".to_owned() };
+            let fix = if text.ends_with(".zip") {
+                format!("if it holds an item: yalotheca want ./{text}, then remove it from here")
+            } else {
+                "remove it, or give it the right name".to_owned()
+            };
             out.push(Finding::new("unknown-file", Severity::Warning, cause, fix).at(path));
         } else {
             *elsewhere.entry(if top.is_empty() { text.to_owned() } else { format!("{top}/") }).or_default() += 1;
         }
     }
     for (place, count) in elsewhere {
-        let cause = if place.ends_with('/') { format!("{} here that nobody knows", crate::text::counted(count, "file")) } else { "nobody knows this file".to_owned() };
+        let cause = if place.ends_with('/') {
+            format!("{} here that nobody knows", crate::text::counted(count, "file"))
+        } else {
+            "nobody knows this file".to_owned()
+        };
         out.push(Finding::new("unknown-file", Severity::Note, cause, "nothing to do if it is yours").at(place));
     }
 }
@@ -156,7 +207,10 @@ fn terms(at: &Situation<'_>, out: &mut Vec<Finding>) {
     if accepted != Some(wanted) {
         let have = accepted.map_or("none were accepted so far".to_owned(), |n| format!("number {n} was accepted"));
         let cause = format!("the terms number {wanted} are not accepted ({have}), and the server will not start");
-        let fix = format!("read {} (the first yalotheca trial brings it), then: yalotheca trial --accept-terms {wanted}", rules.text);
+        let fix = format!(
+            "read {} (the first yalotheca trial brings it), then: yalotheca trial --accept-terms {wanted}",
+            rules.text
+        );
         out.push(Finding::new("terms-not-accepted", Severity::Error, cause, fix).at(&rules.file));
     }
 }
@@ -165,13 +219,23 @@ fn core(at: &Situation<'_>, out: &mut Vec<Finding>) {
     let in_doubt = at.settings.iter().any(|f| f.code == "unreadable-settings");
     if at.family.rules.fact.contains_key("core") && at.server.get("core").is_none() && !in_doubt {
         let cause = "no core was found on the server, so it cannot start and nothing can be fitted to it";
-        out.push(Finding::new("no-core", Severity::Error, cause, "put a core on the roster (yalotheca find core), or upload one and name it in the settings"));
+        out.push(Finding::new(
+            "no-core",
+            Severity::Error,
+            cause,
+            "put a core on the roster (yalotheca find core), or upload one and name it in the settings",
+        ));
     }
-    if let (Some(least), Some(have)) = (at.server.get("runtime-least"), at.server.get("runtime")) {
-        if Version::new(have).compare(&Version::new(least), Scheme::Plain).is_lt() {
-            let cause = format!("the core needs runtime {least}, and this server has {have}");
-            out.push(Finding::new("runtime-too-old", Severity::Error, cause, format!("ask your host for runtime {least}, or take an older core")));
-        }
+    if let (Some(least), Some(have)) = (at.server.get("runtime-least"), at.server.get("runtime"))
+        && Version::new(have).compare(&Version::new(least), Scheme::Plain).is_lt()
+    {
+        let cause = format!("the core needs runtime {least}, and this server has {have}");
+        out.push(Finding::new(
+            "runtime-too-old",
+            Severity::Error,
+            cause,
+            format!("ask your host for runtime {least}, or take an older core"),
+        ));
     }
 }
 
@@ -187,7 +251,9 @@ fn unsettled(at: &Situation<'_>, out: &mut Vec<Finding>) {
             } else {
                 format!("{} is on the roster and not on the server yet", want.id)
             };
-            out.push(Finding::new("not-settled", Severity::Warning, cause, "yalotheca settle").of(&want.id).on_line(None));
+            out.push(
+                Finding::new("not-settled", Severity::Warning, cause, "yalotheca settle").of(&want.id).on_line(None),
+            );
         }
     }
 }

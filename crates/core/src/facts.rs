@@ -88,6 +88,9 @@ pub struct FileFact {
     pub bytes: u64,
     /// Its SHA-256 digest.
     pub sha256: Digest,
+    /// Its SHA-512 digest, 128 hexadecimal digits, where the catalogue knows it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sha512: Option<String>,
     /// Where it can be fetched, best first; relative addresses stand to the catalogue's own.
     pub addresses: Vec<String>,
 }
@@ -179,20 +182,21 @@ impl VersionFacts {
     /// Returns why this version cannot run on `server`, or `None` when it can. Only what is known of the
     /// server is judged.
     pub fn misfit(&self, server: &ServerFacts, scheme: Scheme) -> Option<Misfit> {
-        if let Some(game) = server.get("game") {
-            if !self.games.holds(&Version::new(game), scheme) {
-                return Some(Misfit::Game { fits: self.games.to_string(), have: game.to_owned() });
-            }
+        if let Some(game) = server.get("game")
+            && !self.games.holds(&Version::new(game), scheme)
+        {
+            return Some(Misfit::Game { fits: self.games.to_string(), have: game.to_owned() });
         }
-        if let Some(core) = server.get("core") {
-            if !self.cores.is_empty() && !self.cores.iter().any(|c| c == core) {
-                return Some(Misfit::Core { fits: self.cores.clone(), have: core.to_owned() });
-            }
+        if let Some(core) = server.get("core")
+            && !self.cores.is_empty()
+            && !self.cores.iter().any(|c| c == core)
+        {
+            return Some(Misfit::Core { fits: self.cores.clone(), have: core.to_owned() });
         }
-        if let (Some(least), Some(have)) = (&self.runtime, server.get("runtime")) {
-            if Version::new(have).compare(least, Scheme::Plain).is_lt() {
-                return Some(Misfit::Runtime { least: least.to_string(), have: have.to_owned() });
-            }
+        if let (Some(least), Some(have)) = (&self.runtime, server.get("runtime"))
+            && Version::new(have).compare(least, Scheme::Plain).is_lt()
+        {
+            return Some(Misfit::Runtime { least: least.to_string(), have: have.to_owned() });
         }
         if server.get("core").is_some() {
             let able = server.list("capabilities");

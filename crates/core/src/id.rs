@@ -233,9 +233,8 @@ pub fn storable(path: &str) -> Result<(), &'static str> {
             return Err("has a part that ends in a dot or a space, which some systems drop");
         }
         let stem = part.split('.').next().unwrap_or(part).to_ascii_uppercase();
-        let numbered = |name: &str| {
-            stem.strip_prefix(name).is_some_and(|n| n.len() == 1 && n.bytes().all(|b| b.is_ascii_digit()))
-        };
+        let numbered =
+            |name: &str| stem.strip_prefix(name).is_some_and(|n| n.len() == 1 && n.bytes().all(|b| b.is_ascii_digit()));
         if matches!(stem.as_str(), "CON" | "PRN" | "AUX" | "NUL") || numbered("COM") || numbered("LPT") {
             return Err("has a part that some systems reserve for a device");
         }
@@ -250,7 +249,19 @@ mod tests {
     #[test]
     fn paths_out_of_the_folder_are_refused() {
         for bad in [
-            "", "/a", "a/../b", "..", "\\\\host\\x", "C:/a", "a//b", "./a", "a/b.", "a /b", "nul.txt", "com1", "a\0b",
+            "",
+            "/a",
+            "a/../b",
+            "..",
+            "\\\\host\\x",
+            "C:/a",
+            "a//b",
+            "./a",
+            "a/b.",
+            "a /b",
+            "nul.txt",
+            "com1",
+            "a\0b",
             "a\\..\\b",
         ] {
             assert!(ServerPath::server(bad).is_err(), "{bad:?} must be refused");

@@ -136,7 +136,10 @@ pub fn tell_kind<'f>(family: &'f Family, look: &Look) -> Result<(&'f str, Real),
             Real::Itself => format!("a {}", family.kind_title(word)),
             Real::Inside(m) => format!("the {} `{}`", family.kind_title(word), clean(&m.path, 80)),
         });
-        return Err(ManifestError::Doubtful { name: clean(&look.name, 80), fits: fits.collect::<Vec<_>>().join(" or ") });
+        return Err(ManifestError::Doubtful {
+            name: clean(&look.name, 80),
+            fits: fits.collect::<Vec<_>>().join(" or "),
+        });
     }
     fits.pop().ok_or_else(|| {
         let expected = family.rules.kind.values().map(|k| match &k.file {
@@ -154,7 +157,8 @@ pub fn tell_kind<'f>(family: &'f Family, look: &Look) -> Result<(&'f str, Real),
 /// Returns the manifest's path inside the real file's members, hoisted; `None` when it is not there.
 pub fn manifest_path(kind: &Kind, members: &[Member]) -> Option<String> {
     let top = top_folder(members);
-    let found = |m: &&Member| m.path == kind.manifest.inside || m.path.get(top..) == Some(kind.manifest.inside.as_str());
+    let found =
+        |m: &&Member| m.path == kind.manifest.inside || m.path.get(top..) == Some(kind.manifest.inside.as_str());
     members.iter().find(found).map(|m| m.path.clone())
 }
 
@@ -177,7 +181,8 @@ pub fn read(kind: &Kind, name: &str, bytes: &[u8]) -> Result<Found, ManifestErro
     let targets = |listing: &Option<Listing>| -> Result<Vec<Target>, ManifestError> {
         let Some(listing) = listing else { return Ok(Vec::new()) };
         let Some(found) = value.at(&listing.at) else { return Ok(Vec::new()) };
-        let pairs = pairs(listing, found).ok_or_else(|| fail(format!("writes `{}` in another shape than the family says", listing.at)))?;
+        let pairs = pairs(listing, found)
+            .ok_or_else(|| fail(format!("writes `{}` in another shape than the family says", listing.at)))?;
         let target = |(id, text): &(String, String)| {
             let id = ItemId::new(id).map_err(|e| fail(format!("is wrong: {e}")))?;
             Ok(Target { id, range: range(text)? })
@@ -189,12 +194,14 @@ pub fn read(kind: &Kind, name: &str, bytes: &[u8]) -> Result<Found, ManifestErro
         facts.games = range(&game)?;
     }
     facts.cores = rules.cores.as_ref().and_then(|at| value.at(at)).map(Value::texts).unwrap_or_default();
-    facts.runtime = rules.runtime.as_deref().and_then(text).map(|t| Version::new(t.trim_start_matches(['>', '=', ' '])));
+    facts.runtime =
+        rules.runtime.as_deref().and_then(text).map(|t| Version::new(t.trim_start_matches(['>', '=', ' '])));
     facts.capabilities = kind.needs_capability.iter().cloned().collect();
     facts.needs = targets(&rules.needs)?.into_iter().map(Need::One).collect();
     facts.welcomes = targets(&rules.welcomes)?;
     facts.clashes = targets(&rules.clashes)?;
     facts.provides = targets(&rules.provides)?.into_iter().map(|t| Provided { id: t.id, version: None }).collect();
+    facts.replaces = targets(&rules.replaces)?;
     facts.after = ids(&rules.after)?;
     facts.before = ids(&rules.before)?;
     let title = rules.title.as_deref().and_then(text).unwrap_or_else(|| id.to_string());

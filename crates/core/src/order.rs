@@ -133,7 +133,15 @@ fn sort(entries: &[Entry], edges: &BTreeSet<(ItemId, ItemId)>, present: &[ItemId
     }
     // what is left and reaches itself is in a circle
     let left = waits.keys().filter(|id| !out.contains(id));
-    Err(left.filter(|id| edges.range(((**id).clone(), first_id())..).take_while(|(f, _)| f == **id).any(|(_, to)| reaches(edges, to, id))).map(|id| (*id).clone()).collect())
+    Err(left
+        .filter(|id| {
+            edges
+                .range(((**id).clone(), first_id())..)
+                .take_while(|(f, _)| f == **id)
+                .any(|(_, to)| reaches(edges, to, id))
+        })
+        .map(|id| (*id).clone())
+        .collect())
 }
 
 #[cfg(test)]
@@ -175,7 +183,8 @@ mod tests {
         let ordered = order(&entries, &[]).unwrap();
         assert_eq!(names(&ordered), ["b", "a"]);
         assert_eq!(ordered.given_way, [(id("a"), id("b"))]);
-        let circle = order(&[entry("a", &["b"], &[]), entry("b", &["a"], &[]), entry("c", &["a"], &[])], &[]).unwrap_err();
+        let circle =
+            order(&[entry("a", &["b"], &[]), entry("b", &["a"], &[]), entry("c", &["a"], &[])], &[]).unwrap_err();
         assert_eq!(circle.members, [id("a"), id("b")]);
         assert!(circle.to_string().starts_with("a and b need each other in a circle"));
     }

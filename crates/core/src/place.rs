@@ -159,7 +159,9 @@ pub fn place(
     for rule in &kind.place {
         let files: Vec<(&str, Source, &Digest, u64)> = if rule.take == "real" {
             match real {
-                Real::Itself => vec![(look.name.as_str(), Source::Store(look.sha256.clone()), &look.sha256, look.bytes)],
+                Real::Itself => {
+                    vec![(look.name.as_str(), Source::Store(look.sha256.clone()), &look.sha256, look.bytes)]
+                }
                 Real::Inside(m) => {
                     taken.push(&m.path);
                     vec![(m.path.as_str(), member_source(look, m), &m.sha256, m.bytes)]
@@ -167,9 +169,13 @@ pub fn place(
             }
         } else {
             let fits = |m: &&Member| m.path.get(top..).is_some_and(|p| fast_glob::glob_match(&rule.take, p));
-            let fitting: Vec<&Member> = members.iter().filter(fits).filter(|m| !taken.contains(&m.path.as_str())).collect();
+            let fitting: Vec<&Member> =
+                members.iter().filter(fits).filter(|m| !taken.contains(&m.path.as_str())).collect();
             taken.extend(fitting.iter().map(|m| m.path.as_str()));
-            fitting.iter().map(|m| (m.path.get(top..).unwrap_or(&m.path), member_source(look, m), &m.sha256, m.bytes)).collect()
+            fitting
+                .iter()
+                .map(|m| (m.path.get(top..).unwrap_or(&m.path), member_source(look, m), &m.sha256, m.bytes))
+                .collect()
         };
         for (path, source, sha256, bytes) in files {
             let name = path.rsplit('/').next().unwrap_or(path);

@@ -238,7 +238,8 @@ fn value(
     let written = old.and_then(|s| s.written.first().cloned());
     let changed = old.is_some() && seen != written;
     // a default only fills a gap
-    let top = claims.iter().rev().find(|(owner, _)| *owner != Owner::Family || base.is_empty()).map(|(o, v)| (o, v.clone()));
+    let top =
+        claims.iter().rev().find(|(owner, _)| *owner != Owner::Family || base.is_empty()).map(|(o, v)| (o, v.clone()));
     if changed && seen.is_some() {
         // set by hand to what is claimed: there is no difference left to keep
         hand = seen.clone().filter(|v| top.as_ref().is_none_or(|(_, claimed)| claimed != v));
@@ -252,7 +253,8 @@ fn value(
     };
     if let (Some((owner, claimed)), Some(hand)) = (&top, &hand) {
         if hand != claimed {
-            let of = format!("{} wants `{at}` to be `{claimed}`, and it was set by hand to `{hand}`: kept", owner.said());
+            let of =
+                format!("{} wants `{at}` to be `{claimed}`, and it was set by hand to `{hand}`: kept", owner.said());
             let fix = format!("to set it again: yalotheca settle --put-back {}", key.path);
             findings.push(Finding::new("changed-by-hand", Severity::Warning, of, fix).at(&key.path).on_line(line));
         }

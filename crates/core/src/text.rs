@@ -15,7 +15,8 @@ pub fn clean(text: &str, most: usize) -> String {
 
 /// Whether a character could move the cursor, colour the screen or turn the reading direction.
 fn is_hidden(c: char) -> bool {
-    c.is_control() || matches!(c, '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{feff}')
+    c.is_control()
+        || matches!(c, '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{feff}')
 }
 
 /// Returns the word of `known` nearest to `word`, if one is near enough to be meant.

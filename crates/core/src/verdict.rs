@@ -93,7 +93,15 @@ impl Judge {
     /// Returns a judge by the family's patterns; `expected` are the items on the server.
     pub fn new(family: &Family) -> Self {
         let rules = family.rules.log.iter().filter_map(|r| Some((r.means, Regex::new(&r.pattern).ok()?))).collect();
-        Self { rules, states: BTreeMap::new(), others: Vec::new(), terms: None, crash: None, last: String::new(), count: 0 }
+        Self {
+            rules,
+            states: BTreeMap::new(),
+            others: Vec::new(),
+            terms: None,
+            crash: None,
+            last: String::new(),
+            count: 0,
+        }
     }
 
     /// Reads a line; returns whether it says that the server is up.
@@ -114,7 +122,11 @@ impl Judge {
                 Meaning::Loaded | Meaning::Failed => {
                     if let Some(item) = group("item") {
                         let cause = group("cause").unwrap_or_else(|| line.clone());
-                        let state = if *means == Meaning::Loaded { State::Loaded } else { State::Failed { cause, log: line.clone(), line: self.count } };
+                        let state = if *means == Meaning::Loaded {
+                            State::Loaded
+                        } else {
+                            State::Failed { cause, log: line.clone(), line: self.count }
+                        };
                         if !self.others.contains(&item) {
                             self.others.push(item.clone());
                         }

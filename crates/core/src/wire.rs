@@ -45,11 +45,11 @@ pub fn wire(
             out.push(Claim { key, owner: Owner::Item(item.id.clone()), value: fields.fill(&rule.value)? });
         }
     }
-    if let (Some(rules), Some(number)) = (&family.rules.terms, terms) {
-        if let Ok(path) = ServerPath::server(&rules.file) {
-            let key = SlotKey { path, format: rules.format, at: Some(rules.at.clone()) };
-            out.push(Claim { key, owner: Owner::Terms, value: number.to_owned() });
-        }
+    if let (Some(rules), Some(number)) = (&family.rules.terms, terms)
+        && let Ok(path) = ServerPath::server(&rules.file)
+    {
+        let key = SlotKey { path, format: rules.format, at: Some(rules.at.clone()) };
+        out.push(Claim { key, owner: Owner::Terms, value: number.to_owned() });
     }
     Ok(out)
 }

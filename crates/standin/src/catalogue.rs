@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::{Value, json};
-use sha2::{Digest as _, Sha256};
+use sha2::{Digest as _, Sha256, Sha512};
 
 use crate::club::Item;
 
@@ -13,6 +13,10 @@ pub type Files = BTreeMap<String, Vec<u8>>;
 /// Returns the SHA-256 of some bytes as hexadecimal digits.
 pub fn sha256(bytes: &[u8]) -> String {
     Sha256::digest(bytes).iter().map(|b| format!("{b:02x}")).collect()
+}
+
+fn sha512(bytes: &[u8]) -> String {
+    Sha512::digest(bytes).iter().map(|b| format!("{b:02x}")).collect()
 }
 
 /// Writes the catalogue of some items for one family.
@@ -42,9 +46,13 @@ pub fn write(name: &str, family: &str, generation: u64, items: &[Item]) -> Files
             let address = format!("files/{}", release.file);
             let mut version = json!({ "version": release.version });
             if let (Some(to), Some(from)) = (version.as_object_mut(), release.facts.as_object()) {
-                to.extend(from.iter().filter(|(_, v)| !v.as_array().is_some_and(Vec::is_empty)).map(|(k, v)| (k.clone(), v.clone())));
+                to.extend(
+                    from.iter()
+                        .filter(|(_, v)| !v.as_array().is_some_and(Vec::is_empty))
+                        .map(|(k, v)| (k.clone(), v.clone())),
+                );
             }
-            version["files"] = json!([{ "name": release.file, "bytes": release.bytes.len(), "sha256": digest, "addresses": [address] }]);
+            version["files"] = json!([{ "name": release.file, "bytes": release.bytes.len(), "sha256": digest, "sha512": sha512(&release.bytes), "addresses": [address] }]);
             index("files", &digest, json!([item.id]));
             for (which, key) in [("provides", "provides"), ("replaces", "replaces")] {
                 let list = release.facts.get(key).and_then(Value::as_array).cloned().unwrap_or_default();

@@ -74,7 +74,15 @@ fn title(id: &str) -> String {
 }
 
 fn item(id: &str, kind: &str, about: &str, releases: Vec<Release>) -> Item {
-    Item { id: id.into(), kind: kind.into(), title: title(id), about: about.into(), names: vec![], number: None, releases }
+    Item {
+        id: id.into(),
+        kind: kind.into(),
+        title: title(id),
+        about: about.into(),
+        names: vec![],
+        number: None,
+        releases,
+    }
 }
 
 fn plugin_release(id: &str, version: &str, date: &str, game: &str, needs: &[(&str, &str)], more: &str) -> Release {
@@ -135,6 +143,19 @@ pub fn items() -> Vec<Item> {
     );
     chest.names = vec!["ChestLocks".into()];
     chest.number = Some("30117".into());
+    let mut winch = with_library(
+        p(
+            "deep-winch",
+            "2.2.1",
+            "2026-04-04",
+            "^1.8",
+            &[],
+            "libraries: [ropes.qlib]\nprovides: [winch-works]\nreplaces: [old-winch]\n",
+        ),
+        "deep-winch",
+    );
+    winch.facts["provides"] = json!([{ "id": "winch-works" }]);
+    winch.facts["replaces"] = json!([{ "id": "old-winch" }]);
     let mut bell = p("harbour-bell", "1.1.0", "2026-07-01", "^1.8", &[], "");
     bell.facts["channel"] = json!("beta");
     vec![
@@ -145,7 +166,14 @@ pub fn items() -> Vec<Item> {
             "Lamps along the pier that come on at dusk.",
             vec![
                 p("pier-lights", "0.9.0", "2025-11-11", "^1.7", &[], ""),
-                p("pier-lights", "1.2.0", "2026-06-03", "^1.8", &[("lock-core", ">=1.2 <1.4")], "after: [tide-biome]\n"),
+                p(
+                    "pier-lights",
+                    "1.2.0",
+                    "2026-06-03",
+                    "^1.8",
+                    &[("lock-core", ">=1.2 <1.4")],
+                    "after: [tide-biome]\n",
+                ),
             ],
         ),
         item(
@@ -168,14 +196,24 @@ pub fn items() -> Vec<Item> {
                 p("lock-core", "2.0.0", "2026-10-28", ">=1.9", &[], ""),
             ],
         ),
+        item("deep-winch", "plugin", "Winches for deep shafts.", vec![winch]),
         item(
-            "deep-winch",
+            "shaft-lift",
             "plugin",
-            "Winches for deep shafts.",
-            vec![with_library(
-                p("deep-winch", "2.2.1", "2026-04-04", "^1.8", &[], "libraries: [ropes.qlib]\n"),
-                "deep-winch",
-            )],
+            "A lift, on whatever winch there is.",
+            vec![p("shaft-lift", "1.0.0", "2026-09-01", "^1.8", &[("winch-works", "^2")], "")],
+        ),
+        item(
+            "old-winch",
+            "plugin",
+            "The winch before deep-winch; nobody keeps it up.",
+            vec![p("old-winch", "0.8.0", "2024-04-04", "^1.5", &[], "")],
+        ),
+        item(
+            "hoist-gate",
+            "plugin",
+            "Gates that rise by an old winch.",
+            vec![p("hoist-gate", "1.3.0", "2026-02-02", "^1.8", &[("old-winch", "*")], "")],
         ),
         item(
             "rope-ladders",

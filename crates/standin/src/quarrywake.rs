@@ -39,6 +39,13 @@ struct Plugin {
     needs: Vec<(String, String)>,
     welcomes: Vec<(String, String)>,
     libraries: Vec<String>,
+    stands_for: Vec<String>,
+}
+
+impl Plugin {
+    fn is(&self, id: &str) -> bool {
+        self.id == id || self.stands_for.iter().any(|o| o == id)
+    }
 }
 
 /// Runs the server in `folder` until it stops; returns its exit status.
@@ -97,13 +104,19 @@ fn start(folder: &Path, say: &mut dyn FnMut(&str)) -> Result<(), String> {
     let text = |key: &str| core.get(key).and_then(|v| v.as_str()).unwrap_or("").to_owned();
     let runtime = set("runtime").ok_or("cannot start: start.conf sets no runtime")?;
     if older(runtime, &text("runtime")) {
-        return Err(format!("cannot start: core {} needs runtime {}, start.conf says {runtime}", text("name"), text("runtime")));
+        return Err(format!(
+            "cannot start: core {} needs runtime {}, start.conf says {runtime}",
+            text("name"),
+            text("runtime")
+        ));
     }
     let terms = text("terms");
     if set("terms.accepted") != Some(terms.as_str()) {
         let words = format!("Terms number {terms} of the core {}.\nBe kind to the gulls.\n", text("name"));
         let _ = fs::write(folder.join("terms.txt"), words);
-        return Err(format!("terms number {terms} not accepted: read terms.txt, then set terms.accepted={terms} in start.conf"));
+        return Err(format!(
+            "terms number {terms} not accepted: read terms.txt, then set terms.accepted={terms} in start.conf"
+        ));
     }
     say(&format!("core {} {} for game {}", text("name"), text("release"), text("game")));
     let takes = core.get("capabilities").and_then(|c| c.as_array()).is_some_and(|c| c.iter().any(|v| v == "plugins"));
@@ -133,12 +146,17 @@ fn plugins(folder: &Path, core: &str, takes: bool, game: &str, say: &mut dyn FnM
     let mut refused: BTreeSet<String> = BTreeSet::new();
     loop {
         let waits = |p: &&Plugin| {
-            let open = |id: &String| there.iter().any(|o| o.id == *id) && !loaded.contains_key(id) && !refused.contains(id);
+            let open = |id: &String| {
+                there.iter().any(|o| o.is(id) && !refused.contains(&o.id))
+                    && !loaded.contains_key(id)
+                    && !refused.contains(id)
+            };
             !loaded.contains_key(&p.id) && !refused.contains(&p.id) && !p.needs.iter().any(|(id, _)| open(id))
         };
-        let next = there.iter().find(waits).or_else(|| {
-            there.iter().find(|p| !loaded.contains_key(&p.id) && !refused.contains(&p.id))
-        });
+        let next = there
+            .iter()
+            .find(waits)
+            .or_else(|| there.iter().find(|p| !loaded.contains_key(&p.id) && !refused.contains(&p.id)));
         let Some(plugin) = next else { return };
         match refuse(folder, plugin, core, takes, game, &there, &loaded) {
             Some(why) => {
@@ -149,6 +167,9 @@ fn plugins(folder: &Path, core: &str, takes: bool, game: &str, say: &mut dyn FnM
                 say(&format!("plugin {} {} loaded", plugin.id, plugin.release));
                 first_start(folder, plugin, say);
                 loaded.insert(plugin.id.clone(), plugin.release.clone());
+                for other in &plugin.stands_for {
+                    loaded.insert(other.clone(), plugin.release.clone());
+                }
             }
         }
     }
@@ -262,14 +283,17 @@ fn read_about(file: &str, text: &str) -> Option<Plugin> {
         map.into_iter().flat_map(|m| m.iter()).filter_map(|(k, v)| Some((word(k)?, word(v)?))).collect()
     };
     let about: BTreeMap<String, String> = root.iter().filter_map(|(k, v)| Some((word(k)?, word(v)?))).collect();
-    let libraries = find("libraries").and_then(Yaml::as_vec);
+    let words = |key: &str| -> Vec<String> {
+        find(key).and_then(Yaml::as_vec).into_iter().flatten().filter_map(word).collect()
+    };
     Some(Plugin {
         file: file.to_owned(),
         id: about.get("id")?.clone(),
         release: about.get("release")?.clone(),
         needs: pairs("needs"),
         welcomes: pairs("welcomes"),
-        libraries: libraries.into_iter().flatten().filter_map(word).collect(),
+        libraries: words("libraries"),
+        stands_for: [words("provides"), words("replaces")].concat(),
         about,
     })
 }

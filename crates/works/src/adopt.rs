@@ -42,6 +42,8 @@ pub struct Request {
     pub family: Option<String>,
     /// The catalogues to write on the roster.
     pub catalogues: Vec<String>,
+    /// Whether roster and ledger are written; else it is only looked.
+    pub write: bool,
 }
 
 /// How an item on the server became known.
@@ -129,10 +131,16 @@ pub fn adopt(request: &Request, around: &Surroundings) -> Result<Adopted, Error>
         }
         let (held, by) = held(&server, &one, &named)?;
         let line = match (&held.from, by) {
-            (HeldFrom::Origin(Origin::Here { path, sha256 }), _) => format!("{{ here = {path:?}, sha256 = \"{sha256}\" }}"),
+            (HeldFrom::Origin(Origin::Here { path, sha256 }), _) => {
+                format!("{{ here = {path:?}, sha256 = \"{sha256}\" }}")
+            }
             _ => "\"*\"".to_owned(),
         };
-        text = yalotheca_core::roster::put_item(&text, &id, &line).map_err(|source| Error::Roster { path: request.roster.clone(), text: text.clone(), source })?;
+        text = yalotheca_core::roster::put_item(&text, &id, &line).map_err(|source| Error::Roster {
+            path: request.roster.clone(),
+            text: text.clone(),
+            source,
+        })?;
         items.push(FoundItem {
             id: id.clone(),
             version: held.facts.version.to_string(),
@@ -145,7 +153,10 @@ pub fn adopt(request: &Request, around: &Surroundings) -> Result<Adopted, Error>
     }
     let claimed: BTreeSet<&ServerPath> = rows.values().flatten().map(|r| &r.path).collect();
     let strangers = files.iter().filter(|(p, s)| {
-        matches!(s, Stat::File { .. }) && !claimed.contains(p) && !family.owns(p.path()) && !unplaced.iter().any(|(u, _)| u == p)
+        matches!(s, Stat::File { .. })
+            && !claimed.contains(p)
+            && !family.owns(p.path())
+            && !unplaced.iter().any(|(u, _)| u == p)
     });
     let strangers: Vec<_> = strangers.map(|(p, _)| (p.clone(), "nobody knows this file".to_owned())).collect();
     unplaced.extend(strangers);
@@ -166,8 +177,10 @@ pub fn adopt(request: &Request, around: &Surroundings) -> Result<Adopted, Error>
         roster_after: None,
         facts: facts.clone(),
     };
-    let _ = apply::carry_out(&server, plan)?;
-    write_whole(&request.roster, text.as_bytes())?;
+    if request.write {
+        let _ = apply::carry_out(&server, plan)?;
+        write_whole(&request.roster, text.as_bytes())?;
+    }
     Ok(Adopted { family: (family.rules.name, family.rules.title), certainty, facts, items, unplaced, unasked })
 }
 
@@ -275,17 +288,15 @@ fn of_kind(
             continue;
         }
         // where one item's files begin: the file itself, or the folder that holds its manifest
-        let pattern = if kind.file.is_some() {
-            rule.to.glob()
-        } else {
-            rule.to.glob().replace("**", &kind.manifest.inside)
-        };
+        let pattern =
+            if kind.file.is_some() { rule.to.glob() } else { rule.to.glob().replace("**", &kind.manifest.inside) };
         for path in files.iter().filter(|p| glob(&pattern, p.path())) {
             let (download, name) = if kind.file.is_some() {
                 (bring(server, path)?, path.name().to_owned())
             } else {
                 let below = path.path().strip_suffix(kind.manifest.inside.as_str()).unwrap_or("").to_owned();
-                let members: Vec<&ServerPath> = files.iter().copied().filter(|p| p.path().starts_with(&below)).collect();
+                let members: Vec<&ServerPath> =
+                    files.iter().copied().filter(|p| p.path().starts_with(&below)).collect();
                 let folder = below.trim_end_matches('/').rsplit('/').next().unwrap_or("folder").to_owned();
                 (pack(server, &members, &below)?, format!("{folder}.zip"))
             };
@@ -302,7 +313,10 @@ fn of_kind(
             let rows: Vec<FileRow> = places.files.into_iter().map(row).collect();
             match rows.iter().find(|r| !files.contains(&&r.path)) {
                 Some(elsewhere) => {
-                    let why = format!("it calls itself {id}, so its file should be `{}`; rename it, then `yalotheca want` it", elsewhere.path);
+                    let why = format!(
+                        "it calls itself {id}, so its file should be `{}`; rename it, then `yalotheca want` it",
+                        elsewhere.path
+                    );
                     out.push(Err(((*path).clone(), why)));
                 }
                 None => out.push(Ok(Candidate { path: (*path).clone(), learnt, download, rows })),
@@ -321,7 +335,8 @@ fn bring(server: &Server, path: &ServerPath) -> Result<Digest, Error> {
 /// Packs a folder's files into an archive of the store, so that it can be put back one day.
 fn pack(server: &Server, members: &[&ServerPath], below: &str) -> Result<Digest, Error> {
     let incoming = server.around.home.at("incoming");
-    let broken = |e: zip::result::ZipError| Error::disk(&incoming, "cannot be written to")(std::io::Error::other(e.to_string()));
+    let broken =
+        |e: zip::result::ZipError| Error::disk(&incoming, "cannot be written to")(std::io::Error::other(e.to_string()));
     let mut file = server.around.home.temporary()?;
     let mut archive = zip::ZipWriter::new(file.as_file_mut());
     // no times: the same files always give the same archive
@@ -354,9 +369,9 @@ fn held(server: &Server, one: &Candidate, named: &[ItemId]) -> Result<(Held, Kno
     };
     if named.contains(id) {
         let offered = server.catalogues.items(&BTreeSet::from([id.clone()]))?.remove(id);
-        let version = offered.as_ref().and_then(|o| {
-            o.facts.versions.iter().find(|v| v.files.iter().any(|f| f.sha256 == one.download)).cloned()
-        });
+        let version = offered
+            .as_ref()
+            .and_then(|o| o.facts.versions.iter().find(|v| v.files.iter().any(|f| f.sha256 == one.download)).cloned());
         if let (Some(offered), Some(facts)) = (offered, version) {
             held.facts = facts;
             held.from = HeldFrom::Catalogue(offered.catalogue);
@@ -380,7 +395,8 @@ fn slots_as_they_are(server: &Server, ledger: &Ledger, facts: &ServerFacts) -> R
     let mut slots: Vec<Slot> = Vec::new();
     let mut places: BTreeMap<ItemId, usize> = BTreeMap::new();
     for claim in &claims {
-        let bytes = server.tree.read(&[claim.key.path.clone()], MOST_SETTINGS)?.pop().flatten().unwrap_or_default();
+        let bytes =
+            server.tree.read(std::slice::from_ref(&claim.key.path), MOST_SETTINGS)?.pop().flatten().unwrap_or_default();
         let seen: Vec<String> = match &claim.key.at {
             Some(at) => Properties::parse(&bytes).ok().and_then(|d| d.get(at)).map(|(v, _)| v).into_iter().collect(),
             None => Lines::parse(&bytes).map(|d| d.entries().into_iter().map(|(e, _)| e).collect()).unwrap_or_default(),

@@ -8,12 +8,12 @@ use yalotheca_core::id::{Digest, ServerPath};
 use yalotheca_core::ledger::{Entry, Ledger, render_rows};
 use yalotheca_core::place::Source;
 
+use crate::Error;
 use crate::home::write_whole;
 use crate::server::{MOST_SETTINGS, Server};
 use crate::settle::Plan;
 use crate::state::{self, kept_path};
 use crate::tree::{Content, Effect, STATE, Stat, Tree, TreeError, state_path};
-use crate::Error;
 
 /// Carries a plan out. Returns the history entry it made.
 ///

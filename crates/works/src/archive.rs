@@ -140,7 +140,9 @@ fn inspect<R: Read + Seek>(archive: &mut ZipArchive<R>, most: u64) -> Result<Vec
     let mut total = 0u64;
     for at in 0..archive.len() {
         let entry = archive.by_index_data(at)?;
-        let name = entry.name().map_err(|_| ArchiveError::Path { path: "(not text)".to_owned(), why: "is not readable text" })?;
+        let name = entry
+            .name()
+            .map_err(|_| ArchiveError::Path { path: "(not text)".to_owned(), why: "is not readable text" })?;
         let (name, folder) = match name.strip_suffix('/') {
             Some(folder) => (folder.to_owned(), true),
             None => (name.into_owned(), false),

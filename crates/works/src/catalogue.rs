@@ -54,7 +54,13 @@ impl Catalogues {
             } else {
                 Place::Folder(beside.join(address))
             };
-            One { address: address.clone(), place, home: home.clone(), fetcher: fetcher.clone(), root: RefCell::new(None) }
+            One {
+                address: address.clone(),
+                place,
+                home: home.clone(),
+                fetcher: fetcher.clone(),
+                root: RefCell::new(None),
+            }
         };
         Self { list: addresses.iter().map(one).collect() }
     }

@@ -65,10 +65,12 @@ pub fn recognise(home: &Home, tree: &dyn Tree, files: &[(ServerPath, Stat)]) -> 
     let mut out = Vec::new();
     for family in all(home)? {
         let mut failure: Option<TreeError> = None;
-        let sure = family.certainty(|mark| holds(tree, files, mark).unwrap_or_else(|e| {
-            failure.get_or_insert(e);
-            false
-        }));
+        let sure = family.certainty(|mark| {
+            holds(tree, files, mark).unwrap_or_else(|e| {
+                failure.get_or_insert(e);
+                false
+            })
+        });
         if let Some(e) = failure {
             return Err(e.into());
         }
@@ -79,9 +81,7 @@ pub fn recognise(home: &Home, tree: &dyn Tree, files: &[(ServerPath, Stat)]) -> 
 }
 
 fn holds(tree: &dyn Tree, files: &[(ServerPath, Stat)], mark: &Mark) -> Result<bool, TreeError> {
-    let matching = files.iter().filter(|(p, s)| {
-        matches!(s, Stat::File { .. }) && glob(&mark.path, p.path())
-    });
+    let matching = files.iter().filter(|(p, s)| matches!(s, Stat::File { .. }) && glob(&mark.path, p.path()));
     let Some(text) = &mark.holds else { return Ok(matching.count() > 0) };
     let small: Vec<ServerPath> = matching
         .filter(|(_, s)| matches!(s, Stat::File { bytes, .. } if *bytes <= MOST_MARK))

@@ -1,5 +1,7 @@
 //! Fetching over HTTP: bounded in size and time, checked against every hash known, several at once.
 
+mod error;
+
 use std::io::{Seek, SeekFrom, Write};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -9,7 +11,6 @@ use futures_util::StreamExt as _;
 use futures_util::stream;
 use reqwest::{Client, StatusCode, Url, header};
 use sha2::Digest as _;
-use thiserror::Error;
 use yalotheca_core::id::Digest;
 use yalotheca_core::roster::Limits;
 use yalotheca_core::text::{bytes as sized, clean};
@@ -18,98 +19,12 @@ use crate::Error;
 use crate::home::Home;
 use crate::progress::Progress;
 
+pub use error::FetchError;
+
 /// So many downloads run side by side.
 const AT_ONCE: usize = 6;
 /// A cut transfer is taken up again so often, for each address.
 const TRIES: usize = 3;
-
-/// Why something could not be fetched.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
-pub enum FetchError {
-    /// The address is none.
-    #[error("`{0}` is no http or https address")]
-    Address(String),
-    /// The host does not answer.
-    #[error("{address} does not answer: {why}")]
-    Silent {
-        /// The address.
-        address: String,
-        /// What happened.
-        why: String,
-    },
-    /// The host says no.
-    #[error("{address} answers {status}")]
-    Status {
-        /// The address.
-        address: String,
-        /// The status: number and words.
-        status: String,
-    },
-    /// It ended before its time, again and again.
-    #[error("{address} was cut short: {got} of {wanted} came; try again later")]
-    Cut {
-        /// The address.
-        address: String,
-        /// What came.
-        got: String,
-        /// What was announced.
-        wanted: String,
-    },
-    /// It is larger than it may be.
-    #[error("{address} sends more than {most}; refused")]
-    TooLarge {
-        /// The address.
-        address: String,
-        /// The bound, in words.
-        most: String,
-    },
-    /// A catalogue's file is larger than any may be.
-    #[error("{address} sends more than {most}, which no file of a catalogue has; refused")]
-    Swollen {
-        /// The address.
-        address: String,
-        /// The bound, in words.
-        most: String,
-    },
-    /// It is not what was promised.
-    #[error("{address} is not the file that was promised: {why}; refused")]
-    Other {
-        /// The address.
-        address: String,
-        /// Size or digest: got and wanted.
-        why: String,
-    },
-    /// A page came where a file was meant.
-    #[error("{address} is a web page, not a file; look on that page for the direct link")]
-    Page {
-        /// The address.
-        address: String,
-    },
-    /// The network was forbidden.
-    #[error("{address} was not asked, because of --offline, and is not in the store")]
-    Offline {
-        /// The address.
-        address: String,
-    },
-    /// The network part could not be made ready.
-    #[error("the network could not be made ready: {0}")]
-    Setup(String),
-    /// Somebody pressed Ctrl-C.
-    #[error("stopped: nothing was changed")]
-    Stopped,
-}
-
-impl FetchError {
-    /// Whether what came was refused for safety, not because the outside failed.
-    pub fn is_refusal(&self) -> bool {
-        matches!(self, FetchError::TooLarge { .. } | FetchError::Swollen { .. } | FetchError::Other { .. } | FetchError::Page { .. })
-    }
-
-    /// Whether another try at the same address may go better.
-    fn may_pass(&self) -> bool {
-        matches!(self, FetchError::Cut { .. } | FetchError::Silent { .. })
-    }
-}
 
 /// A file to fetch.
 #[derive(Debug, Clone)]
@@ -120,6 +35,8 @@ pub struct Job {
     pub addresses: Vec<String>,
     /// What it must be: size and digest; anything within the bound when unknown.
     pub wanted: Option<(u64, Digest)>,
+    /// A second digest it must have: SHA-512, as hexadecimal digits.
+    pub sha512: Option<String>,
 }
 
 /// A fetched file, in the store.
@@ -182,11 +99,8 @@ impl Fetcher {
 
     fn set_up(&self) -> Result<Ready, FetchError> {
         let fail = |e: &dyn std::fmt::Display| FetchError::Setup(clean(&e.to_string(), 160));
-        let runtime = tokio::runtime::Builder::new_multi_thread()
-            .worker_threads(2)
-            .enable_all()
-            .build()
-            .map_err(|e| fail(&e))?;
+        let runtime =
+            tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().map_err(|e| fail(&e))?;
         let roots = rustls::RootCertStore::from_iter(webpki_roots::TLS_SERVER_ROOTS.iter().cloned());
         let provider = Arc::new(rustls::crypto::ring::default_provider());
         let tls = rustls::ClientConfig::builder_with_provider(provider)
@@ -210,8 +124,14 @@ impl Fetcher {
 
     /// Asks for small files, all at once; `tags` are sent so that what is known need not come again.
     pub(crate) fn ask(&self, questions: &[(String, Option<String>)], most: u64) -> Vec<Result<Answer, FetchError>> {
+        if questions.is_empty() {
+            return Vec::new();
+        }
         if self.offline {
-            return questions.iter().map(|(address, _)| Err(FetchError::Offline { address: address.clone() })).collect();
+            return questions
+                .iter()
+                .map(|(address, _)| Err(FetchError::Offline { address: address.clone() }))
+                .collect();
         }
         let ready = match self.ready() {
             Ok(ready) => ready,
@@ -258,6 +178,9 @@ impl Fetcher {
     /// # Errors
     /// Per file: the last address's failure, when all failed.
     pub fn fetch(&self, home: &Home, jobs: &[Job], progress: &dyn Progress) -> Vec<Result<Got, Error>> {
+        if jobs.is_empty() {
+            return Vec::new();
+        }
         if self.offline {
             let address = |job: &Job| job.addresses.first().cloned().unwrap_or_default();
             return jobs.iter().map(|job| Err(FetchError::Offline { address: address(job) }.into())).collect();
@@ -293,6 +216,15 @@ impl Fetcher {
                             last = FetchError::Other { address: address.clone(), why };
                             break;
                         }
+                        if let Some(wanted) = &job.sha512 {
+                            let whole = file.reopen().map_err(Error::disk(file.path(), "cannot be read"))?;
+                            let found = sha512_of(whole).map_err(Error::disk(file.path(), "cannot be read"))?;
+                            if !found.eq_ignore_ascii_case(wanted) {
+                                let why = "its sha512 is another, though its sha256 is right".to_owned();
+                                last = FetchError::Other { address: address.clone(), why };
+                                break;
+                            }
+                        }
                         home.keep(file, &sha256)?;
                         return Ok(Got { sha256, bytes: got, name });
                     }
@@ -322,7 +254,9 @@ impl Fetcher {
         let most = self.limits.download_mb.saturating_mul(1_000_000);
         let bound = job.wanted.as_ref().map_or(most, |(bytes, _)| *bytes);
         let too_large = || match &job.wanted {
-            Some((bytes, _)) => FetchError::Other { address: address.to_owned(), why: format!("it is larger than {bytes} bytes") },
+            Some((bytes, _)) => {
+                FetchError::Other { address: address.to_owned(), why: format!("it is larger than {bytes} bytes") }
+            }
             None => FetchError::TooLarge { address: address.to_owned(), most: sized(most) },
         };
         if bound > most {
@@ -402,6 +336,24 @@ struct Transfer<'a> {
     got: &'a mut u64,
 }
 
+fn sha512_of(mut from: impl std::io::Read) -> std::io::Result<String> {
+    use std::fmt::Write as _;
+    let mut hash = sha2::Sha512::new();
+    let mut buffer = vec![0u8; 128 * 1024];
+    loop {
+        let count = from.read(&mut buffer)?;
+        match buffer.get(..count) {
+            Some(chunk) if !chunk.is_empty() => hash.update(chunk),
+            _ => break,
+        }
+    }
+    let mut hex = String::new();
+    for byte in hash.finalize() {
+        let _ = write!(hex, "{byte:02x}");
+    }
+    Ok(hex)
+}
+
 fn url(address: &str) -> Result<Url, FetchError> {
     let bad = || FetchError::Address(clean(address, 200));
     let url = Url::parse(address).map_err(|_| bad())?;
@@ -420,7 +372,10 @@ fn silent(address: &str, e: &reqwest::Error) -> FetchError {
 
 fn refused(address: &str, status: StatusCode) -> FetchError {
     let words = status.canonical_reason().unwrap_or("");
-    FetchError::Status { address: address.to_owned(), status: format!("{} {words}", status.as_u16()).trim_end().to_owned() }
+    FetchError::Status {
+        address: address.to_owned(),
+        status: format!("{} {words}", status.as_u16()).trim_end().to_owned(),
+    }
 }
 
 fn cut(address: &str, got: u64, wanted: Option<u64>) -> FetchError {

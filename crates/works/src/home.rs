@@ -118,7 +118,10 @@ impl Home {
 pub fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), Error> {
     let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
     fs::create_dir_all(folder).map_err(Error::disk(folder, "cannot be made"))?;
-    let mut file = tempfile::Builder::new().prefix(".yalotheca-").tempfile_in(folder).map_err(Error::disk(folder, "cannot be written to"))?;
+    let mut file = tempfile::Builder::new()
+        .prefix(".yalotheca-")
+        .tempfile_in(folder)
+        .map_err(Error::disk(folder, "cannot be written to"))?;
     file.write_all(bytes).map_err(Error::disk(path, "cannot be written"))?;
     if let Ok(old) = fs::metadata(path) {
         let _ = file.as_file().set_permissions(old.permissions());

@@ -74,7 +74,8 @@ fn look(home: &Home, digest: &Digest, name: &str, limits: Limits) -> Result<Look
         Some(members) => Some(members),
         None if archive::is_archive(&path).map_err(unreadable())? => {
             let most = limits.unpacked_mb.saturating_mul(1_000_000);
-            let listed = archive::list(&path, most).map_err(|source| Error::Archive { name: name.to_owned(), source })?;
+            let listed =
+                archive::list(&path, most).map_err(|source| Error::Archive { name: name.to_owned(), source })?;
             home.keep_look(digest, &listed);
             Some(listed)
         }

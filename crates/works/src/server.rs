@@ -124,7 +124,8 @@ impl Server {
     /// As [`Server::open`].
     pub fn with_roster(&self, text: String) -> Result<Self, Error> {
         let path = &self.roster_path;
-        let roster = Roster::parse(&text).map_err(|source| Error::Roster { path: path.clone(), text: text.clone(), source })?;
+        let roster =
+            Roster::parse(&text).map_err(|source| Error::Roster { path: path.clone(), text: text.clone(), source })?;
         Self::in_tree(path, text, roster, self.tree.clone(), &self.around)
     }
 

@@ -118,13 +118,13 @@ pub(crate) fn plan_terms(server: &Server, before: &Ledger, options: &Options) ->
     let rows = state::rows(tree, before)?;
     let known = server.facts()?;
     let in_order = before.order.iter().filter_map(|id| Some((id, before.items.get(id)?)));
-    let items: Vec<Wired<'_>> = in_order
-        .map(|(id, h)| Wired { id, kind: &h.kind, version: &h.facts.version, name: &h.name })
-        .collect();
+    let items: Vec<Wired<'_>> =
+        in_order.map(|(id, h)| Wired { id, kind: &h.kind, version: &h.facts.version, name: &h.name }).collect();
     let claims = wire::wire(&server.family, &items, &known, options.accept_terms.as_deref())?;
     let slots = slots(server, before, &claims, &options.put_back)?;
     let number = options.accept_terms.clone().unwrap_or_default();
-    let mut after = Ledger { slots: slots.slots, made: slots.made, terms: options.accept_terms.clone(), ..before.clone() };
+    let mut after =
+        Ledger { slots: slots.slots, made: slots.made, terms: options.accept_terms.clone(), ..before.clone() };
     after.roster = before.roster.clone().or_else(|| Some(Digest::of(server.text.as_bytes())));
     Ok(Plan {
         act: Act::AcceptTerms(number),
@@ -151,7 +151,7 @@ fn once(
 ) -> Result<Plan, Error> {
     let picked = choose::choose(server, before, known)?;
     let order = load_order(server, &picked, &before.order)?;
-    let (files, rows, left) = place_all(server, &picked, &order, old_rows, known)?;
+    let AllPlaced { files, rows, left } = place_all(server, &picked, &order, old_rows, known)?;
     let changes = file_changes(server, options, before, old_rows, &files)?;
     let changes = with_sources(server, changes, &picked, known)?;
     let slots = wired(server, options, before, &picked, &order, known)?;
@@ -174,14 +174,28 @@ fn once(
     }
     let facts = facts(&server.family, server.tree.as_ref(), &overlay(server, &changes.steps, &slots.docs))?;
     let findings = changes.findings.into_iter().chain(slots.findings).collect();
-    Ok(Plan { act: Act::Settle, before: before.clone(), after, rows, steps: changes.steps, docs: slots.docs, items, findings, left, roster_after: None, facts })
+    Ok(Plan {
+        act: Act::Settle,
+        before: before.clone(),
+        after,
+        rows,
+        steps: changes.steps,
+        docs: slots.docs,
+        items,
+        findings,
+        left,
+        roster_after: None,
+        facts,
+    })
 }
 
 fn load_order(server: &Server, picked: &[Picked], present: &[ItemId]) -> Result<Vec<ItemId>, Error> {
     let entry = |one: &Picked| {
         let facts = &one.held.facts;
         let meets = |t: &yalotheca_core::facts::Target, other: &Picked| {
-            other.id == t.id || other.held.facts.provides.iter().any(|p| p.id == t.id) || other.held.facts.replaces.iter().any(|r| r.id == t.id)
+            other.id == t.id
+                || other.held.facts.provides.iter().any(|p| p.id == t.id)
+                || other.held.facts.replaces.iter().any(|r| r.id == t.id)
         };
         let targets = facts.needs.iter().flat_map(|n| n.targets());
         let needs = targets.flat_map(|t| picked.iter().filter(move |o| meets(t, o)).map(|o| o.id.clone()));
@@ -198,6 +212,13 @@ fn load_order(server: &Server, picked: &[Picked], present: &[ItemId]) -> Result<
 
 type Rows = BTreeMap<ItemId, Vec<FileRow>>;
 
+/// Every item's files with their places.
+struct AllPlaced {
+    files: BTreeMap<ServerPath, WantedFile>,
+    rows: Rows,
+    left: Vec<(ItemId, Vec<String>)>,
+}
+
 /// Places the items: those that stay where their lists say, new ones by the family's rules.
 fn place_all(
     server: &Server,
@@ -205,7 +226,7 @@ fn place_all(
     order: &[ItemId],
     old: &Rows,
     known: &ServerFacts,
-) -> Result<(BTreeMap<ServerPath, WantedFile>, Rows, Vec<(ItemId, Vec<String>)>), Error> {
+) -> Result<AllPlaced, Error> {
     let mut all: Vec<(ItemId, Placed)> = Vec::new();
     let mut rows = Rows::new();
     let mut left = Vec::new();
@@ -231,7 +252,7 @@ fn place_all(
         all.extend(placed.into_iter().map(|p| (id.clone(), p)));
     }
     let files = changes::gather(all).map_err(Error::Forbidden)?;
-    Ok((files, rows, left))
+    Ok(AllPlaced { files, rows, left })
 }
 
 fn places_of(server: &Server, one: &Picked, known: &ServerFacts) -> Result<place::Places, Error> {
@@ -353,7 +374,11 @@ fn item_changes(server: &Server, before: &Ledger, picked: &[Picked], changes: &F
     let needed_by = |id: &ItemId| {
         let needs = |p: &&Picked| p.held.facts.needs.iter().flat_map(|n| n.targets()).any(|t| t.id == *id);
         let names: Vec<String> = picked.iter().filter(needs).map(|p| p.id.to_string()).collect();
-        if names.is_empty() { "stands in for what is needed".to_owned() } else { format!("needed by {}", yalotheca_core::text::listed(&names)) }
+        if names.is_empty() {
+            "stands in for what is needed".to_owned()
+        } else {
+            format!("needed by {}", yalotheca_core::text::listed(&names))
+        }
     };
     let mut out = Vec::new();
     for one in picked {

@@ -64,8 +64,10 @@ fn numbers(tree: &dyn Tree, folder: &str) -> Result<Vec<u64>, Error> {
 /// # Errors
 /// An entry cannot be read.
 pub fn history(tree: &dyn Tree) -> Result<Vec<Entry>, Error> {
-    let paths: Vec<ServerPath> =
-        numbers(tree, "history")?.iter().map(|n| state_path(&format!("history/{n:06}.json"))).collect::<Result<_, _>>()?;
+    let paths: Vec<ServerPath> = numbers(tree, "history")?
+        .iter()
+        .map(|n| state_path(&format!("history/{n:06}.json")))
+        .collect::<Result<_, _>>()?;
     let damaged = |e: serde_json::Error| LedgerError::Damaged(yalotheca_core::text::clean(&e.to_string(), 120));
     let read = tree.read(&paths, MOST_STATE)?;
     Ok(read.into_iter().flatten().map(|b| serde_json::from_slice(&b).map_err(damaged)).collect::<Result<_, _>>()?)

@@ -27,7 +27,9 @@ pub fn plan(server: &Server, number: Option<u64>, options: &Options) -> Result<P
         Some(number) => history.iter().find(|e| e.number == number),
     };
     let target = target.ok_or_else(|| match (number, history.last()) {
-        (Some(n), Some(last)) => Error::NothingToUndo(format!("the history has no entry {n}; its last is {}", last.number)),
+        (Some(n), Some(last)) => {
+            Error::NothingToUndo(format!("the history has no entry {n}; its last is {}", last.number))
+        }
         _ => Error::NothingToUndo("the history is empty".to_owned()),
     })?;
     if target.act == Act::Adopt {
@@ -51,7 +53,13 @@ pub fn plan(server: &Server, number: Option<u64>, options: &Options) -> Result<P
     let claims: Vec<Claim> = goal
         .slots
         .iter()
-        .flat_map(|s| s.claims.iter().map(|(owner, value)| Claim { key: s.key.clone(), owner: owner.clone(), value: value.clone() }))
+        .flat_map(|s| {
+            s.claims.iter().map(|(owner, value)| Claim {
+                key: s.key.clone(),
+                owner: owner.clone(),
+                value: value.clone(),
+            })
+        })
         .collect();
     let computed = slots(server, &before, &claims, &options.put_back)?;
     let docs = exact(server, &undone, computed.docs)?;

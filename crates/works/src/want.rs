@@ -85,10 +85,10 @@ fn finish(server: &Server, text: String, lines: Vec<(ItemId, Option<String>)>, w
 fn unwritten(error: Error, lines: &[(ItemId, Option<String>)]) -> Error {
     let Error::Impossible(mut reasons) = error else { return error };
     for rule in &mut reasons.rules {
-        if let Reason::Wanted { id, line, .. } = rule {
-            if lines.iter().any(|(asked, _)| asked == id) {
-                *line = 0;
-            }
+        if let Reason::Wanted { id, line, .. } = rule
+            && lines.iter().any(|(asked, _)| asked == id)
+        {
+            *line = 0;
         }
     }
     Error::Impossible(reasons)
@@ -180,7 +180,7 @@ fn beside(server: &Server, path: &Path) -> String {
 fn link(server: &Server, address: &str) -> Result<(ItemId, String), Error> {
     let home = &server.around.home;
     let what = address.split(['?', '#']).next().and_then(|a| a.rsplit('/').next()).unwrap_or(address);
-    let job = Job { what: clean(what, 60), addresses: vec![address.to_owned()], wanted: None };
+    let job = Job { what: clean(what, 60), addresses: vec![address.to_owned()], wanted: None, sha512: None };
     let got = server.fetcher.fetch(home, &[job], server.around.progress.as_ref()).pop();
     let got = got.unwrap_or(Err(Error::Stopped))?;
     let learnt = learn(home, &server.family, &got.sha256, &got.name, server.roster.limits)?;

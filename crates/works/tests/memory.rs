@@ -3,8 +3,8 @@
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, OnceLock};
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, OnceLock};
 
 use yalotheca_core::id::ServerPath;
 use yalotheca_core::roster::{Roster, put_item, take_item};
@@ -63,7 +63,8 @@ impl World {
             progress: Arc::new(Silent),
             now: "2026-11-23T12:00:00Z".to_owned(),
         };
-        Server::in_tree(&roster_path, self.text.clone(), Roster::parse(&self.text).unwrap(), self.tree.clone(), &around).unwrap()
+        Server::in_tree(&roster_path, self.text.clone(), Roster::parse(&self.text).unwrap(), self.tree.clone(), &around)
+            .unwrap()
     }
 
     fn want(&mut self, items: &[&str]) {
@@ -201,7 +202,11 @@ fn a_stop_before_the_switch_changes_nothing() {
 fn what_moved_between_plan_and_apply_stops_it() {
     let mut world = World::new();
     world.want(&ITEMS);
-    for (path, bytes) in [("plugins/chest-locks.qpl", &b"new by hand"[..]), ("addpacks/order.list", b"mine\nand more\n"), ("plugins/tide-biome.qpl", b"another")] {
+    for (path, bytes) in [
+        ("plugins/chest-locks.qpl", &b"new by hand"[..]),
+        ("addpacks/order.list", b"mine\nand more\n"),
+        ("plugins/tide-biome.qpl", b"another"),
+    ] {
         let server = world.server();
         let plan = plan(&server, &Options::default()).unwrap();
         world.tree.put(&ServerPath::server(path).unwrap(), bytes);

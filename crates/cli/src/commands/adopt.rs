@@ -24,6 +24,9 @@ pub(crate) struct Adopt {
     /// A catalogue to write on the roster: an address or a folder; may be given several times
     #[arg(long = "catalogue", value_name = "ADDRESS")]
     catalogues: Vec<String>,
+    /// Only looks; writes neither roster nor ledger
+    #[arg(long)]
+    dry_run: bool,
 }
 
 pub(crate) fn run(args: &Adopt, setting: &Setting, ui: &Ui) -> Result<u8, Error> {
@@ -32,6 +35,7 @@ pub(crate) fn run(args: &Adopt, setting: &Setting, ui: &Ui) -> Result<u8, Error>
         at: args.at.clone(),
         family: args.family.clone(),
         catalogues: args.catalogues.clone(),
+        write: !args.dry_run,
     };
     let adopted = adopt(&request, &surroundings(setting))?;
     let (name, title) = &adopted.family;
@@ -40,7 +44,9 @@ pub(crate) fn run(args: &Adopt, setting: &Setting, ui: &Ui) -> Result<u8, Error>
         Some(_) => ui.line(format!("This is a {} server.", paint::in_style(paint::STRONG, title))),
         None => ui.line(format!("Taken as a {} server.", paint::in_style(paint::STRONG, title))),
     }
-    for (fact, label) in [("core", "core"), ("core-release", "core release"), ("game", "game version"), ("runtime", "runtime")] {
+    for (fact, label) in
+        [("core", "core"), ("core-release", "core release"), ("game", "game version"), ("runtime", "runtime")]
+    {
         ui.line(format!("  {label:13} {}", known(fact).unwrap_or_else(|| "not found".to_owned())));
     }
     if adopted.items.is_empty() {
@@ -54,7 +60,15 @@ pub(crate) fn run(args: &Adopt, setting: &Setting, ui: &Ui) -> Result<u8, Error>
         let rows: Vec<Vec<String>> = adopted
             .items
             .iter()
-            .map(|i| vec![i.id.to_string(), clean(&i.version, 30), i.kind.clone(), by(i.by).to_owned(), clean(&i.path.to_string(), 80)])
+            .map(|i| {
+                vec![
+                    i.id.to_string(),
+                    clean(&i.version, 30),
+                    i.kind.clone(),
+                    by(i.by).to_owned(),
+                    clean(&i.path.to_string(), 80),
+                ]
+            })
             .collect();
         table::write(ui, &["item", "version", "kind", "known by", "file"], &rows);
     }
@@ -69,10 +83,18 @@ pub(crate) fn run(args: &Adopt, setting: &Setting, ui: &Ui) -> Result<u8, Error>
         }
     }
     if let Some(why) = &adopted.unasked {
-        ui.hint(format!("{} the catalogues could not be asked: {}", paint::in_style(paint::CARE, "warning:"), clean(why, 300)));
+        ui.hint(format!(
+            "{} the catalogues could not be asked: {}",
+            paint::in_style(paint::CARE, "warning:"),
+            clean(why, 300)
+        ));
     }
     ui.hint("");
-    ui.hint(format!("Wrote {}. Next: yalotheca find WORDS, yalotheca want ITEM, yalotheca settle", setting.roster.display()));
+    let next = "Next: yalotheca find WORDS, yalotheca want ITEM, yalotheca settle";
+    ui.hint(match args.dry_run {
+        true => "Nothing was written.".to_owned(),
+        false => format!("Wrote {}. {next}", setting.roster.display()),
+    });
     let items: Vec<Value> = adopted
         .items
         .iter()

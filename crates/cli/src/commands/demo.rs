@@ -33,7 +33,10 @@ const STORY: &[(&str, &[&str])] = &[
     ("The club ran this server by hand so far. Take it under care.", &["adopt", "--catalogue", "HOST"]),
     ("What is there for chests and lights?", &["find", "lights", "locks"]),
     ("Look at one more closely: its newest version is for a newer game.", &["show", "chest-locks"]),
-    ("Three plugins; two of them need lock-core, each in another range.", &["want", "chest-locks", "pier-lights", "tide-biome"]),
+    (
+        "Three plugins; two of them need lock-core, each in another range.",
+        &["want", "chest-locks", "pier-lights", "tide-biome"],
+    ),
     ("Make the server match the roster.", &["settle", "--yes"]),
     ("Would it start?", &["check"]),
     ("Try it: the terms of the core were never accepted.", &["trial"]),
@@ -70,7 +73,8 @@ pub(crate) fn run(args: &Demo, setting: &Setting, ui: &Ui) -> Result<u8, Error> 
     std::fs::create_dir_all(&server).map_err(failed(&folder))?;
     club::lay_quarrywake(&server).map_err(failed(&server))?;
     launcher(&server, &setting.program, &[]).map_err(failed(&server))?;
-    let host = Host::start(catalogue::write("Tidewrack Club", "quarrywake", 12, &club::items())).map_err(failed(&folder))?;
+    let host =
+        Host::start(catalogue::write("Tidewrack Club", "quarrywake", 12, &club::items())).map_err(failed(&folder))?;
     ui.line(format!("The club's Quarrywake server lies in {}", server.display()));
     ui.line(format!("The club's catalogue answers at      {}", host.address()));
     let mut steps: Vec<Value> = Vec::new();
@@ -124,7 +128,8 @@ fn step(words: &[&str], folder: &Path, server: &Path, setting: &Setting, ui: &Ui
 /// Writes the game's own program into the server's folder: a script that runs the stand-in.
 fn launcher(server: &Path, program: &Path, more: &[&str]) -> std::io::Result<()> {
     let path = server.join("quarrywake");
-    let script = format!("#!/bin/sh\nexec '{}' demo --stand-in quarrywake {} \"$@\"\n", program.display(), more.join(" "));
+    let script =
+        format!("#!/bin/sh\nexec '{}' demo --stand-in quarrywake {} \"$@\"\n", program.display(), more.join(" "));
     std::fs::write(&path, script)?;
     #[cfg(unix)]
     {

@@ -19,8 +19,19 @@ pub(crate) fn run(_: &History, setting: &Setting, ui: &Ui) -> Result<u8, Error> 
     if entries.is_empty() {
         ui.line("Nothing was done so far.");
     } else {
-        let row = |e: &Entry| vec![e.number.to_string(), clean(&e.when.replace('T', " ").replace('Z', ""), 19), e.act.word().to_owned(), what(e)];
-        table::write(ui, &["no.", "when (UTC)", "command", "what changed"], &entries.iter().map(row).collect::<Vec<_>>());
+        let row = |e: &Entry| {
+            vec![
+                e.number.to_string(),
+                clean(&e.when.replace('T', " ").replace('Z', ""), 19),
+                e.act.word().to_owned(),
+                what(e),
+            ]
+        };
+        table::write(
+            ui,
+            &["no.", "when (UTC)", "command", "what changed"],
+            &entries.iter().map(row).collect::<Vec<_>>(),
+        );
         ui.hint("");
         ui.hint("Back to before the last entry: yalotheca undo; before another: with its number");
     }
@@ -29,12 +40,13 @@ pub(crate) fn run(_: &History, setting: &Setting, ui: &Ui) -> Result<u8, Error> 
 }
 
 fn what(entry: &Entry) -> String {
-    let item = |(id, before, after): &(yalotheca_core::id::ItemId, Option<String>, Option<String>)| match (before, after) {
-        (None, Some(v)) => format!("+ {id} {v}"),
-        (Some(v), None) => format!("- {id} {v}"),
-        (Some(a), Some(b)) => format!("~ {id} {a} → {b}"),
-        (None, None) => id.to_string(),
-    };
+    let item =
+        |(id, before, after): &(yalotheca_core::id::ItemId, Option<String>, Option<String>)| match (before, after) {
+            (None, Some(v)) => format!("+ {id} {v}"),
+            (Some(v), None) => format!("- {id} {v}"),
+            (Some(a), Some(b)) => format!("~ {id} {a} → {b}"),
+            (None, None) => id.to_string(),
+        };
     let mut parts: Vec<String> = match &entry.act {
         Act::Undo(number) => vec![format!("back to before entry {number}")],
         Act::AcceptTerms(number) => vec![format!("accepted the terms number {number}")],

@@ -3,10 +3,10 @@ use std::collections::BTreeSet;
 use clap::Args;
 use serde_json::json;
 use yalotheca_core::id::ServerPath;
+use yalotheca_works::Error;
 use yalotheca_works::apply::carry_out;
 use yalotheca_works::server::Server;
 use yalotheca_works::settle::{Options, Plan, plan};
-use yalotheca_works::Error;
 
 use super::{FINDINGS, NEEDS_ANSWER, server};
 use crate::setting::Setting;
@@ -38,7 +38,8 @@ pub(crate) fn run(args: &Settle, setting: &Setting, ui: &Ui) -> Result<u8, Error
 pub(super) fn finish(server: &Server, plan: Plan, dry_run: bool, ui: &Ui) -> Result<u8, Error> {
     changes::write(ui, &plan);
     let planned = changes::object(&plan);
-    let said = |applied: Option<u64>| json!({ "applied": applied.is_some(), "history_entry": applied, "changes": planned });
+    let said =
+        |applied: Option<u64>| json!({ "applied": applied.is_some(), "history_entry": applied, "changes": planned });
     if plan.is_empty() || dry_run {
         ui.object(&said(None));
         return Ok(if plan.is_empty() { 0 } else { FINDINGS });

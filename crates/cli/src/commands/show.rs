@@ -29,7 +29,8 @@ pub(crate) fn run(args: &Show, setting: &Setting, ui: &Ui) -> Result<u8, Error> 
     let server = server(setting)?;
     let id = resolve(&server, &args.item)?;
     let offered = server.catalogues.items(&BTreeSet::from([id.clone()]))?.remove(&id);
-    let offered = offered.ok_or_else(|| Error::NotOffered { item: id.to_string(), hint: "; it is only on the roster".to_owned() })?;
+    let offered = offered
+        .ok_or_else(|| Error::NotOffered { item: id.to_string(), hint: "; it is only on the roster".to_owned() })?;
     let known = server.facts()?;
     let facts = &offered.facts;
     let kind = server.family.rules.kind.get(&facts.kind);
@@ -52,7 +53,9 @@ pub(crate) fn run(args: &Show, setting: &Setting, ui: &Ui) -> Result<u8, Error> 
     let mut versions: Vec<Value> = Vec::new();
     for version in &facts.versions {
         let misfit = version.misfit(&known, facts.scheme).map(|m| m.to_string());
-        let verdict = misfit.clone().unwrap_or_else(|| if version.channel == "stable" { "yes".to_owned() } else { version.channel.clone() });
+        let verdict = misfit
+            .clone()
+            .unwrap_or_else(|| if version.channel == "stable" { "yes".to_owned() } else { version.channel.clone() });
         let needs: Vec<String> = version.needs.iter().map(ToString::to_string).collect();
         let size: u64 = version.files.iter().map(|f| f.bytes).sum();
         rows.push(vec![

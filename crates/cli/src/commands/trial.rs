@@ -85,8 +85,14 @@ fn told(verdict: &Verdict, server: &Server, ui: &Ui) {
         ui.line("");
     }
     let (word, line, fix) = match &verdict.whole {
-        Whole::Clean => (paint::in_style(paint::GOOD, "Clean:"), "the server came up and nothing failed.".to_owned(), String::new()),
-        Whole::Unclean => (paint::in_style(paint::BAD, "Not clean:"), "the server came up, and something was not loaded.".to_owned(), "see why above; yalotheca check tells more".to_owned()),
+        Whole::Clean => {
+            (paint::in_style(paint::GOOD, "Clean:"), "the server came up and nothing failed.".to_owned(), String::new())
+        }
+        Whole::Unclean => (
+            paint::in_style(paint::BAD, "Not clean:"),
+            "the server came up, and something was not loaded.".to_owned(),
+            "see why above; yalotheca check tells more".to_owned(),
+        ),
         Whole::Terms { log } => (
             paint::in_style(paint::CARE, "Terms:"),
             format!("the server stopped, because nobody accepted its terms yet: \"{}\"", clean(log, 200)),

@@ -33,7 +33,9 @@ pub(super) fn told(outcome: &Outcome, dry_run: bool, ui: &Ui) -> u8 {
     for (id, value) in &outcome.lines {
         let would = if dry_run { "would be" } else { "is" };
         match value {
-            Some(value) => ui.line(format!("{} {would} on the roster: {id} = {value}", paint::in_style(paint::GOOD, id.as_str()))),
+            Some(value) => {
+                ui.line(format!("{} {would} on the roster: {id} = {value}", paint::in_style(paint::GOOD, id.as_str())))
+            }
             None => ui.line(format!("{} {would} off the roster", paint::in_style(paint::CARE, id.as_str()))),
         }
     }

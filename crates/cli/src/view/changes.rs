@@ -61,11 +61,15 @@ fn items(ui: &Ui, items: &[ItemChange]) {
         (one, other) => one.clone().or_else(|| other.clone()).unwrap_or_default(),
     };
     let wide = |of: &dyn Fn(&ItemChange) -> usize| items.iter().map(of).max().unwrap_or(0);
-    let (ids, versions, kinds) =
-        (wide(&|i| i.id.as_str().chars().count()), wide(&|i| version(i).chars().count()), wide(&|i| i.kind.chars().count()));
+    let (ids, versions, kinds) = (
+        wide(&|i| i.id.as_str().chars().count()),
+        wide(&|i| version(i).chars().count()),
+        wide(&|i| i.kind.chars().count()),
+    );
     for item in items {
         let sign = sign(item.before.is_some(), item.after.is_some());
-        let text = format!("{:ids$}  {:versions$}  {:kinds$}  {}", item.id.as_str(), version(item), item.kind, item.why);
+        let text =
+            format!("{:ids$}  {:versions$}  {:kinds$}  {}", item.id.as_str(), version(item), item.kind, item.why);
         ui.line(format!("  {sign} {}", wrapped(&text, ui.width - 4, "      ")));
     }
 }
@@ -82,7 +86,9 @@ fn files(ui: &Ui, steps: &[Step]) {
                 let note = match why {
                     Why::New | Why::Renewed => String::new(),
                     Why::PutBack => "  put back, it was taken away by hand".to_owned(),
-                    Why::InsteadOf => "  instead of a file that stands there; that one comes back when this goes".to_owned(),
+                    Why::InsteadOf => {
+                        "  instead of a file that stands there; that one comes back when this goes".to_owned()
+                    }
                 };
                 let shared = if file.owners.len() > 1 {
                     let owners: Vec<String> = file.owners.iter().map(ToString::to_string).collect();
@@ -92,7 +98,11 @@ fn files(ui: &Ui, steps: &[Step]) {
                 };
                 let size = if file.bytes > 0 { bytes(file.bytes) } else { String::new() };
                 let text = format!("{path}  {size}{shared}{note}");
-                ui.line(format!("  {} {}", sign(was.is_some(), true), wrapped(text.trim_end(), ui.width - 4, "      ")));
+                ui.line(format!(
+                    "  {} {}",
+                    sign(was.is_some(), true),
+                    wrapped(text.trim_end(), ui.width - 4, "      ")
+                ));
             }
             Step::Remove { back, .. } => {
                 let note = if back.is_some() { "  what stood there before comes back" } else { "  goes to quarantine" };
@@ -116,7 +126,10 @@ fn settings(ui: &Ui, plan: &Plan) {
             ui.line(format!("  {sign} {}", doc.path));
         }
         for note in &doc.notes {
-            ui.line(format!("  {sign} {}", wrapped(&format!("{}  {}", doc.path, clean(note, 200)), ui.width - 4, "      ")));
+            ui.line(format!(
+                "  {sign} {}",
+                wrapped(&format!("{}  {}", doc.path, clean(note, 200)), ui.width - 4, "      ")
+            ));
         }
     }
 }

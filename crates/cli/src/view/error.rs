@@ -19,7 +19,8 @@ pub(crate) fn write(ui: &Ui, error: &Error) -> u8 {
         ui.object(&object(error));
         return code;
     }
-    let heading = format!("{} {}", paint::in_style(paint::BAD, "error:"), wrapped(&message(error), ui.width - 7, "       "));
+    let heading =
+        format!("{} {}", paint::in_style(paint::BAD, "error:"), wrapped(&message(error), ui.width - 7, "       "));
     ui.error(heading);
     if let Some(text) = excerpt(error, ui.width) {
         ui.error(text);
@@ -63,9 +64,10 @@ fn message(error: &Error) -> String {
 fn details(error: &Error) -> Vec<String> {
     match error {
         Error::Impossible(reasons) => tell(reasons).iter().map(|l| clean(l, 400)).collect(),
-        Error::NotRecognised { nearest, .. } => {
-            nearest.iter().map(|(name, sure)| format!("it could be {name} ({sure} of the 100 that make it certain)")).collect()
-        }
+        Error::NotRecognised { nearest, .. } => nearest
+            .iter()
+            .map(|(name, sure)| format!("it could be {name} ({sure} of the 100 that make it certain)"))
+            .collect(),
         _ => Vec::new(),
     }
 }
@@ -96,12 +98,16 @@ fn excerpt(error: &Error, width: usize) -> Option<String> {
 /// What to do now.
 fn fix(error: &Error) -> String {
     let text = match error {
-        Error::NoRoster(_) => "go to the folder of your roster, name it with --roster FILE, or begin with: yalotheca adopt",
+        Error::NoRoster(_) => {
+            "go to the folder of your roster, name it with --roster FILE, or begin with: yalotheca adopt"
+        }
         Error::RosterExists(_) => "use it as it is, or move it away to adopt the server anew",
         Error::Roster { .. } => "mend that line and try again; nothing was changed",
         Error::Family { .. } => "mend that line of the family file and try again",
         Error::NoFamily { .. } => "",
-        Error::NotRecognised { .. } => "check that this is the server's own folder, or say what it is: yalotheca adopt --family NAME",
+        Error::NotRecognised { .. } => {
+            "check that this is the server's own folder, or say what it is: yalotheca adopt --family NAME"
+        }
         Error::NoServer(_) => "check the path (on a roster: `at` under [server]), or make the folder",
         Error::Impossible(reasons) => return reasons.fix(),
         Error::Circle(_) | Error::Forbidden(_) | Error::Undecided(_) => "",
@@ -112,13 +118,21 @@ fn fix(error: &Error) -> String {
         Error::Origin { .. } | Error::Manifest(_) | Error::Range(_) | Error::Id(_) => "",
         Error::Moved { .. } => "somebody works on the server too; look, then run the same command again",
         Error::Stopped | Error::Fetch(FetchError::Stopped) => "",
-        Error::HalfDone { .. } => "do not start the server; what was there lies in .yalotheca/quarantine, named by digest",
+        Error::HalfDone { .. } => {
+            "do not start the server; what was there lies in .yalotheca/quarantine, named by digest"
+        }
         Error::Slot(_) => "mend that line by hand, then run the same command again",
         Error::Place(_) | Error::Archive { .. } => "",
-        Error::Fetch(FetchError::Status { status, .. }) if status.starts_with("404") => "check the address; there is nothing at it",
-        Error::Fetch(FetchError::Silent { .. } | FetchError::Status { .. }) => "check the address and the network, or go on with what is here: --offline",
+        Error::Fetch(FetchError::Status { status, .. }) if status.starts_with("404") => {
+            "check the address; there is nothing at it"
+        }
+        Error::Fetch(FetchError::Silent { .. } | FetchError::Status { .. }) => {
+            "check the address and the network, or go on with what is here: --offline"
+        }
         Error::Fetch(FetchError::Other { .. }) => "do not use that file; take another version, or tell its keeper",
-        Error::Fetch(FetchError::TooLarge { .. }) => "if that is meant, raise `download-mb` under [limits] on the roster",
+        Error::Fetch(FetchError::TooLarge { .. }) => {
+            "if that is meant, raise `download-mb` under [limits] on the roster"
+        }
         Error::Fetch(FetchError::Offline { .. }) => "run the same command without --offline",
         Error::Fetch(_) => "",
         Error::Catalogue { .. } => "try again later, or tell the catalogue's keeper",
@@ -134,9 +148,13 @@ fn fix(error: &Error) -> String {
         Error::Ledger(_) => "the server itself is not touched; keep .yalotheca as it is and ask for help",
         Error::NothingToUndo(_) => "",
         Error::NoStart(_) => "start the server yourself",
-        Error::NotApproved { digest, .. } => return format!("read the family file; if it may run that: yalotheca trial --approve {digest}"),
+        Error::NotApproved { digest, .. } => {
+            return format!("read the family file; if it may run that: yalotheca trial --approve {digest}");
+        }
         Error::Run { .. } => "check that the server's program is there and may be run",
-        Error::OtherTerms { wanted, .. } => return format!("read the terms, then: yalotheca trial --accept-terms {wanted}"),
+        Error::OtherTerms { wanted, .. } => {
+            return format!("read the terms, then: yalotheca trial --accept-terms {wanted}");
+        }
         Error::NoTerms => "",
     };
     text.to_owned()
@@ -146,7 +164,9 @@ fn disk(source: &std::io::Error) -> &'static str {
     use std::io::ErrorKind;
     match source.kind() {
         ErrorKind::PermissionDenied => "you may not do that there; ask the folder's owner for write permission",
-        ErrorKind::StorageFull | ErrorKind::QuotaExceeded => "the disk is full; make room and run the same command again",
+        ErrorKind::StorageFull | ErrorKind::QuotaExceeded => {
+            "the disk is full; make room and run the same command again"
+        }
         ErrorKind::ReadOnlyFilesystem => "the disk is read-only; ask your host",
         ErrorKind::NotFound => "check the path",
         ErrorKind::InvalidData => "save it as UTF-8 text and try again",

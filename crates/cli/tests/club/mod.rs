@@ -136,7 +136,8 @@ impl Club {
     fn plain(&self, text: &str) -> String {
         let text = text.replace(self.host.address(), "http://HOST/");
         let real = self.dir.path().canonicalize().unwrap();
-        let text = text.replace(&real.display().to_string(), "DIR").replace(&self.dir.path().display().to_string(), "DIR");
+        let text =
+            text.replace(&real.display().to_string(), "DIR").replace(&self.dir.path().display().to_string(), "DIR");
         let mut out = String::new();
         let mut hex = String::new();
         for c in text.chars().chain(['\0']) {

@@ -162,6 +162,8 @@ pub struct Manifest {
     pub clashes: Option<Listing>,
     /// Where the ids it provides are listed.
     pub provides: Option<Listing>,
+    /// Where the items it takes the place of are listed.
+    pub replaces: Option<Listing>,
     /// Where the items read before it are listed.
     pub after: Option<String>,
     /// Where the items read after it are listed.

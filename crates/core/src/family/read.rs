@@ -50,7 +50,10 @@ impl Family {
             return Some(("name".into(), "`name` must be a plain word".into()));
         }
         if rules.recognise.iter().map(|m| m.sure).sum::<u32>() < 100 {
-            return Some(("recognise".into(), "the marks together never reach 100, so no server would be recognised".into()));
+            return Some((
+                "recognise".into(),
+                "the marks together never reach 100, so no server would be recognised".into(),
+            ));
         }
         let facts: Vec<&str> = rules.fact.keys().map(String::as_str).collect();
         let unknown = |template: &Template, known: &[&str]| {
@@ -59,7 +62,10 @@ impl Family {
                 let all = known.join("`, `");
                 (
                     template.as_str().to_owned(),
-                    format!("the template `{}` names `{f}`, which nothing fills here{hint} (there are `{all}`)", template.as_str()),
+                    format!(
+                        "the template `{}` names `{f}`, which nothing fills here{hint} (there are `{all}`)",
+                        template.as_str()
+                    ),
                 )
             })
         };
@@ -111,7 +117,10 @@ impl Family {
         }
         for rule in &rules.log {
             if let Err(e) = regex_lite::Regex::new(&rule.pattern) {
-                return Some((rule.pattern.clone(), format!("the pattern cannot be read: {}", clean(&e.to_string(), 160))));
+                return Some((
+                    rule.pattern.clone(),
+                    format!("the pattern cannot be read: {}", clean(&e.to_string(), 160)),
+                ));
             }
         }
         None
@@ -129,7 +138,10 @@ fn unwirable(wiring: &super::Wiring) -> Option<(String, String)> {
         (format, at) => format.editable() && at.is_some(),
     };
     (!fits).then(|| {
-        (wiring.file.clone(), "a wiring is `format = \"lines\"` without `at`, or `format = \"properties\"` with `at`".into())
+        (
+            wiring.file.clone(),
+            "a wiring is `format = \"lines\"` without `at`, or `format = \"properties\"` with `at`".into(),
+        )
     })
 }
 

@@ -28,7 +28,8 @@ pub fn put_item(text: &str, id: &ItemId, value: &str) -> Result<String, RosterEr
                     splice(text, at..at, &format!("{gap}{key} = {value}{end}"))
                 }
                 None => {
-                    let gap = if text.is_empty() || text.ends_with('\n') { end.to_owned() } else { format!("{end}{end}") };
+                    let gap =
+                        if text.is_empty() || text.ends_with('\n') { end.to_owned() } else { format!("{end}{end}") };
                     format!("{text}{gap}[items]{end}{key} = {value}{end}")
                 }
             }
@@ -107,7 +108,8 @@ fn find(document: &Document<String>, id: &str) -> Option<(std::ops::Range<usize>
 fn items_end(document: &Document<String>, text: &str) -> Option<usize> {
     let table = document.as_table().get("items")?.as_table()?;
     let header = table.span()?.end;
-    let last = table.iter().filter_map(|(k, v)| find(document, k).map(|(_, s)| s.end).or(v.span().map(|s| s.end))).max();
+    let last =
+        table.iter().filter_map(|(k, v)| find(document, k).map(|(_, s)| s.end).or(v.span().map(|s| s.end))).max();
     let from = last.unwrap_or(header).max(header);
     Some(text.get(from..)?.find('\n').map_or(text.len(), |at| from + at + 1))
 }

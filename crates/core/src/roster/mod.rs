@@ -155,8 +155,8 @@ impl Roster {
             let start = text.find("format").unwrap_or(0);
             return Err(error(text, (start, 6), format!("format is {}, and this program knows 1", raw.format)));
         }
-        let document = toml_edit::Document::parse(text)
-            .map_err(|e| error(text, span_of(e.span()), clean(e.message(), 200)))?;
+        let document =
+            toml_edit::Document::parse(text).map_err(|e| error(text, span_of(e.span()), clean(e.message(), 200)))?;
         let mut wants = Vec::new();
         if let Some(items) = document.as_table().get("items").and_then(|i| i.as_table_like()) {
             for (key, item) in items.iter() {
@@ -193,7 +193,9 @@ fn want(text: &str, key: &str, item: &toml_edit::Item, span: (usize, usize)) -> 
     let from = match (raw.file, raw.link, raw.here) {
         (None, None, None) => None,
         (file, link, here) => {
-            let sha256 = raw.sha256.ok_or_else(|| fail(format!("`{id}` needs the `sha256` of what it comes from; let `want` write this line")))?;
+            let sha256 = raw.sha256.ok_or_else(|| {
+                fail(format!("`{id}` needs the `sha256` of what it comes from; let `want` write this line"))
+            })?;
             match (file, link, here) {
                 (Some(path), None, None) => Some(Origin::File { path, sha256 }),
                 (None, Some(address), None) => Some(Origin::Link { address, sha256 }),
@@ -208,7 +210,9 @@ fn want(text: &str, key: &str, item: &toml_edit::Item, span: (usize, usize)) -> 
 fn read_table(table: &dyn toml_edit::TableLike) -> Result<RawWant, String> {
     let text = |key: &str| match table.get(key) {
         None => Ok(None),
-        Some(item) => item.as_str().map(|s| Some(s.to_owned())).ok_or_else(|| format!("`{key}` must be text in quotes")),
+        Some(item) => {
+            item.as_str().map(|s| Some(s.to_owned())).ok_or_else(|| format!("`{key}` must be text in quotes"))
+        }
     };
     let flag = |key: &str| match table.get(key) {
         None => Ok(false),

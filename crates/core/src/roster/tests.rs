@@ -33,11 +33,15 @@ fn a_slip_names_line_column_and_nearest_word() {
     assert_eq!((error.line, error.column), (6, 1));
     assert_eq!(error.why, "`famly` is no word here, did you mean `family`?");
     let error = Roster::parse(&TEXT.replace("beta =", "bta =")).unwrap_err();
-    assert_eq!((error.line, error.why.as_str()), (11, "`pier-lights` has `bta`, which is no word here, did you mean `beta`?"));
+    assert_eq!(
+        (error.line, error.why.as_str()),
+        (11, "`pier-lights` has `bta`, which is no word here, did you mean `beta`?")
+    );
     let error = Roster::parse(&TEXT.replace("\"^2\"", "\"^\"")).unwrap_err();
     assert_eq!(error.line, 10);
     assert!(error.why.starts_with("`^` is no version range"), "{}", error.why);
-    for (from, to) in [("format = 1", "format = 2"), ("\"^2\"", "2"), ("[items]", "[items"), ("chest-locks", "\"a/b\"")] {
+    for (from, to) in [("format = 1", "format = 2"), ("\"^2\"", "2"), ("[items]", "[items"), ("chest-locks", "\"a/b\"")]
+    {
         assert!(Roster::parse(&TEXT.replace(from, to)).is_err(), "{to}");
     }
     assert!(Roster::parse("").is_err());
@@ -66,7 +70,10 @@ fn line_ends_and_missing_parts_are_kept() {
     let unended = TEXT.trim_end();
     assert_eq!(put_item(unended, &id("x"), "\"1\"").unwrap(), format!("{TEXT}x = \"1\"\n"));
     let more = format!("{TEXT}\n# after\n[limits]\ndownload-mb = 5\n");
-    assert_eq!(put_item(&more, &id("x"), "\"1\"").unwrap(), more.replace("beta = true }\n", "beta = true }\nx = \"1\"\n"));
+    assert_eq!(
+        put_item(&more, &id("x"), "\"1\"").unwrap(),
+        more.replace("beta = true }\n", "beta = true }\nx = \"1\"\n")
+    );
 }
 
 #[test]

@@ -71,10 +71,10 @@ impl Lines {
         for (line, entry) in kept.iter().zip(wanted) {
             if let Some((body, _)) = self.text.lines.get_mut(*line) {
                 let text = String::from_utf8_lossy(body).into_owned();
-                if let Some(span) = body_of(&text) {
-                    if text.get(span.clone()) != Some(entry.as_str()) {
-                        body.splice(span, entry.bytes());
-                    }
+                if let Some(span) = body_of(&text)
+                    && text.get(span.clone()) != Some(entry.as_str())
+                {
+                    body.splice(span, entry.bytes());
                 }
             }
         }

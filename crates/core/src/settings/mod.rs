@@ -97,10 +97,10 @@ impl Text {
             return;
         }
         let (_, end) = self.lines.remove(at);
-        if end.is_empty() {
-            if let Some((_, last)) = self.lines.last_mut() {
-                last.clear();
-            }
+        if end.is_empty()
+            && let Some((_, last)) = self.lines.last_mut()
+        {
+            last.clear();
         }
     }
 }

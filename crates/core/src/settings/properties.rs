@@ -68,9 +68,11 @@ impl Properties {
 
     /// Returns every key with its value, in the file's order.
     pub fn pairs(&self) -> Vec<(String, String)> {
-        let keys = self.text.lines.iter().filter_map(|(body, _)| {
-            std::str::from_utf8(body).ok().and_then(entry).map(|e| e.key.to_owned())
-        });
+        let keys = self
+            .text
+            .lines
+            .iter()
+            .filter_map(|(body, _)| std::str::from_utf8(body).ok().and_then(entry).map(|e| e.key.to_owned()));
         keys.filter_map(|k| self.get(&k).map(|(v, _)| (k, v))).collect()
     }
 
@@ -84,7 +86,10 @@ impl Properties {
         if let Some((at, _)) = &found {
             let runs_on = self.text.lines.get(*at).is_some_and(|(b, _)| b.ends_with(b"\\"));
             if runs_on {
-                return Err(SettingsError { line: at + 1, why: format!("`{key}` runs over several lines; put it on one") });
+                return Err(SettingsError {
+                    line: at + 1,
+                    why: format!("`{key}` runs over several lines; put it on one"),
+                });
             }
         }
         if value.is_some_and(|v| v.contains(['\n', '\r']) || v.ends_with('\\')) {
@@ -119,10 +124,10 @@ impl Properties {
             if continues {
                 continue;
             }
-            if let Some(entry) = std::str::from_utf8(body).ok().and_then(entry) {
-                if entry.key == key {
-                    return Some((at, entry.value));
-                }
+            if let Some(entry) = std::str::from_utf8(body).ok().and_then(entry)
+                && entry.key == key
+            {
+                return Some((at, entry.value));
             }
         }
         None
@@ -144,8 +149,8 @@ impl Properties {
 }
 
 fn utf8(at: usize, body: &[u8]) -> Result<&str, SettingsError> {
-    let text = std::str::from_utf8(body)
-        .map_err(|_| SettingsError { line: at + 1, why: "is not UTF-8 text".to_owned() })?;
+    let text =
+        std::str::from_utf8(body).map_err(|_| SettingsError { line: at + 1, why: "is not UTF-8 text".to_owned() })?;
     Ok(if at == 0 { text.trim_start_matches('\u{feff}') } else { text })
 }
 

@@ -39,8 +39,10 @@ impl Value {
         })?;
         match format {
             Format::Json => {
-                let value: serde_json::Value = serde_json::from_str(text)
-                    .map_err(|e| SettingsError { line: e.line().max(1), why: crate::text::clean(&e.to_string(), 160) })?;
+                let value: serde_json::Value = serde_json::from_str(text).map_err(|e| SettingsError {
+                    line: e.line().max(1),
+                    why: crate::text::clean(&e.to_string(), 160),
+                })?;
                 Ok(Self::from_json(value))
             }
             Format::Yaml => read_yaml(text),
@@ -68,10 +70,10 @@ impl Value {
         if path.is_empty() {
             return Some(self);
         }
-        if let Value::Map(pairs) = self {
-            if let Some((_, value)) = pairs.iter().find(|(k, _)| k == path) {
-                return Some(value);
-            }
+        if let Value::Map(pairs) = self
+            && let Some((_, value)) = pairs.iter().find(|(k, _)| k == path)
+        {
+            return Some(value);
         }
         path.match_indices('.').map(|(at, _)| at).chain([path.len()]).find_map(|at| {
             let (head, tail) = (path.get(..at)?, path.get(at + 1..).unwrap_or(""));
@@ -183,7 +185,9 @@ fn yaml_scalar(text: &str, style: ScalarStyle) -> Value {
         "" | "~" | "null" | "Null" | "NULL" => Value::Null,
         "true" | "True" | "TRUE" => Value::Bool(true),
         "false" | "False" | "FALSE" => Value::Bool(false),
-        _ if text.parse::<f64>().is_ok() && text.starts_with(['-', '+', '.', '0', '1', '2', '3', '4', '5', '6', '7', '8', '9']) => {
+        _ if text.parse::<f64>().is_ok()
+            && text.starts_with(['-', '+', '.', '0', '1', '2', '3', '4', '5', '6', '7', '8', '9']) =>
+        {
             Value::Number(text.to_owned())
         }
         _ => Value::Text(text.to_owned()),
@@ -208,9 +212,7 @@ fn from_toml(item: &toml_edit::Item) -> Value {
         Item::Value(v) => value(v),
         Item::Table(t) => Value::Map(t.iter().map(|(k, v)| (k.to_owned(), from_toml(v))).collect()),
         Item::ArrayOfTables(a) => Value::List(
-            a.iter()
-                .map(|t| Value::Map(t.iter().map(|(k, v)| (k.to_owned(), from_toml(v))).collect()))
-                .collect(),
+            a.iter().map(|t| Value::Map(t.iter().map(|(k, v)| (k.to_owned(), from_toml(v))).collect())).collect(),
         ),
     }
 }

@@ -1,6 +1,6 @@
 use super::*;
-use crate::id::Digest;
 use crate::changes::{self, Before, Seen, WantedFile};
+use crate::id::Digest;
 use crate::place::{Placed, Source};
 
 fn path(text: &str) -> ServerPath {
@@ -175,11 +175,16 @@ fn by_hand(world: &mut World, hand: Hand) {
 fn every_order_of_adding_and_dropping_ends_with_base_and_hand_edit() {
     let bases: [&[(&str, &str)]; 4] = [
         &[],
-        &[("order.list", "# mine\nold one # stays\n\nold two\n"), ("start.conf", "# conf\nmode = base\nname=club\n"), ("lib/x", "base library")],
+        &[
+            ("order.list", "# mine\nold one # stays\n\nold two\n"),
+            ("start.conf", "# conf\nmode = base\nname=club\n"),
+            ("lib/x", "base library"),
+        ],
         &[("order.list", "old one\r\nold two"), ("start.conf", "name=club\r\nport: 4"), ("lib/x", "shared library")],
         &[("order.list", "line of b\nold two\n"), ("start.conf", "mode=b")],
     ];
-    let hands = [Hand::Nothing, Hand::LineFirst, Hand::LineLast, Hand::LineGone, Hand::Scalar, Hand::OtherKey, Hand::File];
+    let hands =
+        [Hand::Nothing, Hand::LineFirst, Hand::LineLast, Hand::LineGone, Hand::Scalar, Hand::OtherKey, Hand::File];
     let orders = orders();
     assert_eq!(orders.len(), 90);
     let mut runs = 0;
@@ -209,7 +214,11 @@ fn every_order_of_adding_and_dropping_ends_with_base_and_hand_edit() {
                         by_hand(&mut world, hand);
                     }
                     for file in ["order.list", "start.conf", "lib/x"] {
-                        assert_eq!(world.text(file), expected.text(file), "{file}: {base:?} {hand:?} at {at} of {order:?}");
+                        assert_eq!(
+                            world.text(file),
+                            expected.text(file),
+                            "{file}: {base:?} {hand:?} at {at} of {order:?}"
+                        );
                     }
                     assert!(world.slots.is_empty() && world.made.is_empty());
                     runs += 1;

@@ -38,8 +38,7 @@ impl Clauses {
     /// The same, with only those rules (by their place in `reasons`) that `keep` lets stand: for finding out which
     /// are at fault.
     pub(super) fn build_with(solver: &Solver, keep: impl Fn(usize) -> bool) -> Self {
-        let mut out =
-            Clauses { sat: Sat::new(), first: BTreeMap::new(), offers: BTreeMap::new(), reasons: Vec::new() };
+        let mut out = Clauses { sat: Sat::new(), first: BTreeMap::new(), offers: BTreeMap::new(), reasons: Vec::new() };
         let reached = out.variables(solver);
         let mut needs: HashMap<Need, usize> = HashMap::new();
         for want in &solver.problem.wants {

@@ -165,7 +165,9 @@ impl Solver {
         let missing = self.missing();
         let mut built = clauses::Clauses::build(self);
         match built.search(self) {
-            clauses::Outcome::Open(questions) => Step::Need(missing.into_iter().chain(questions).collect::<BTreeSet<_>>().into_iter().collect()),
+            clauses::Outcome::Open(questions) => {
+                Step::Need(missing.into_iter().chain(questions).collect::<BTreeSet<_>>().into_iter().collect())
+            }
             clauses::Outcome::Found(picked) => Step::Answer(self.answer(&picked)),
             clauses::Outcome::Impossible => Step::Impossible(reasons::smallest(self)),
         }
@@ -184,9 +186,9 @@ impl Solver {
             }
             out.extend(self.unasked(&id));
             let first = self.known.get(&id).and_then(|k| {
-                k.versions.iter().find(|v| {
-                    range.holds(&v.version, k.scheme) && v.misfit(&self.problem.server, k.scheme).is_none()
-                })
+                k.versions
+                    .iter()
+                    .find(|v| range.holds(&v.version, k.scheme) && v.misfit(&self.problem.server, k.scheme).is_none())
             });
             for target in first.into_iter().flat_map(|v| &v.needs).flat_map(|n| n.targets().first()) {
                 queue.push((target.id.clone(), target.range.clone()));
@@ -226,9 +228,11 @@ impl Solver {
         if *other == target.id && target.range.holds(&facts.version, scheme) {
             return true;
         }
-        facts.provides.iter().any(|p| {
-            p.id == target.id && target.range.holds(p.version.as_ref().unwrap_or(&facts.version), scheme)
-        }) || facts.replaces.iter().any(|r| r.id == target.id)
+        facts
+            .provides
+            .iter()
+            .any(|p| p.id == target.id && target.range.holds(p.version.as_ref().unwrap_or(&facts.version), scheme))
+            || facts.replaces.iter().any(|r| r.id == target.id)
     }
 
     /// Puts the picked versions in the order of the rule and drops what nothing needs.

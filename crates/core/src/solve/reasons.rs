@@ -2,8 +2,8 @@
 
 use std::collections::BTreeSet;
 
-use super::clauses::{Clauses, Outcome};
 use super::Solver;
+use super::clauses::{Clauses, Outcome};
 use crate::facts::{Misfit, Need, Target};
 use crate::id::ItemId;
 use crate::version::{Range, Version};
@@ -114,7 +114,11 @@ pub(super) fn smallest(solver: &Solver) -> Reasons {
     spoken.sort();
     spoken.dedup();
     let versions = |id: &ItemId| {
-        solver.known.get(id).map(|k| k.versions.iter().map(|v| v.version.clone()).collect::<Vec<_>>()).unwrap_or_default()
+        solver
+            .known
+            .get(id)
+            .map(|k| k.versions.iter().map(|v| v.version.clone()).collect::<Vec<_>>())
+            .unwrap_or_default()
     };
     let asked = rules.iter().flat_map(|r| match r {
         Reason::Wanted { id, range, .. } => vec![Target { id: id.clone(), range: range.clone() }],

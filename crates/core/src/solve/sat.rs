@@ -225,10 +225,10 @@ impl Sat {
     fn propagate(&mut self) -> Option<Conflict> {
         while let Some(lit) = self.trail.get(self.next).copied() {
             self.next += 1;
-            if lit.is_yes() {
-                if let Some(conflict) = self.propagate_group(lit) {
-                    return Some(conflict);
-                }
+            if lit.is_yes()
+                && let Some(conflict) = self.propagate_group(lit)
+            {
+                return Some(conflict);
             }
             let gone = lit.not();
             let waiting = self.watches.get_mut(gone.at()).map(std::mem::take).unwrap_or_default();
@@ -245,7 +245,9 @@ impl Sat {
                     kept.push(at);
                     continue;
                 }
-                if let Some(other) = (2..clause.len()).find(|i| clause.get(*i).is_some_and(|l| value(*l) != Some(false))) {
+                if let Some(other) =
+                    (2..clause.len()).find(|i| clause.get(*i).is_some_and(|l| value(*l) != Some(false)))
+                {
                     clause.swap(1, other);
                     if let Some(list) = clause.get(1).copied().and_then(|l| self.watches.get_mut(l.at())) {
                         list.push(at);

@@ -65,7 +65,9 @@ fn versions_with(reasons: &Reasons, id: &ItemId, rule: &Reason) -> String {
         _ => false,
     };
     let of = |reason: &Reason| match reason {
-        Reason::Misfit { version, .. } | Reason::Need { version, .. } | Reason::Apart { version, .. } => version.clone(),
+        Reason::Misfit { version, .. } | Reason::Need { version, .. } | Reason::Apart { version, .. } => {
+            version.clone()
+        }
         Reason::Wanted { .. } => Version::new(""),
     };
     let alike: Vec<Version> = reasons.rules.iter().filter(|r| same(r)).map(of).collect();
@@ -107,10 +109,14 @@ impl Reasons {
             _ => None,
         });
         match (wants.as_slice(), misfit) {
-            ([one], Some(Misfit::Beta)) => format!("write `{one} = {{ version = \"…\", beta = true }}` on the roster to take a beta"),
+            ([one], Some(Misfit::Beta)) => {
+                format!("write `{one} = {{ version = \"…\", beta = true }}` on the roster to take a beta")
+            }
             ([one], _) if self.is_new(one) => format!("ask for another range of `{one}`; the roster was not changed"),
             ([one], _) => format!("give `{one}` another range on the roster, or drop it: yalotheca drop {one}"),
-            (many, _) => format!("widen the range of one of {} on the roster, or drop one of them", crate::text::listed(many)),
+            (many, _) => {
+                format!("widen the range of one of {} on the roster, or drop one of them", crate::text::listed(many))
+            }
         }
     }
 }

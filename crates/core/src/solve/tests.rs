@@ -83,10 +83,7 @@ impl World {
 }
 
 fn problem(wants: &[&str]) -> Problem {
-    Problem {
-        wants: wants.iter().enumerate().map(|(at, w)| want(w, at + 1)).collect(),
-        ..Problem::default()
-    }
+    Problem { wants: wants.iter().enumerate().map(|(at, w)| want(w, at + 1)).collect(), ..Problem::default() }
 }
 
 #[test]
@@ -197,7 +194,9 @@ fn allowed(world: &World, wants: &[Wanted], picked: &BTreeMap<ItemId, VersionFac
     };
     let there = |me: &ItemId, t: &Target| {
         picked.iter().any(|(i, f)| {
-            i != me && (*i == t.id || f.provides.iter().any(|p| p.id == t.id)) && t.range.holds(&f.version, Scheme::Plain)
+            i != me
+                && (*i == t.id || f.provides.iter().any(|p| p.id == t.id))
+                && t.range.holds(&f.version, Scheme::Plain)
         })
     };
     let _ = world;
@@ -206,9 +205,9 @@ fn allowed(world: &World, wants: &[Wanted], picked: &BTreeMap<ItemId, VersionFac
             f.needs.iter().all(|n| n.targets().iter().any(meets))
                 && !f.clashes.iter().any(|t| there(i, t))
                 && !f.replaces.iter().any(|t| there(i, t))
-                && f.welcomes.iter().all(|t| {
-                    picked.get(&t.id).is_none_or(|o| *i == t.id || t.range.holds(&o.version, Scheme::Plain))
-                })
+                && f.welcomes
+                    .iter()
+                    .all(|t| picked.get(&t.id).is_none_or(|o| *i == t.id || t.range.holds(&o.version, Scheme::Plain)))
         })
 }
 
@@ -242,7 +241,13 @@ fn small_world() -> impl Strategy<Value = Vec<(String, String)>> {
             2 => format!("{}{range}|{}", names[x], names[y]),
             3 => format!("!{}{range}", names[x]),
             4 => format!("?{}{range}", names[x]),
-            _ => if y % 2 == 0 { format!("+{}", names[x]) } else { format!("%{}", names[x]) },
+            _ => {
+                if y % 2 == 0 {
+                    format!("+{}", names[x])
+                } else {
+                    format!("%{}", names[x])
+                }
+            }
         }
     });
     let rules = prop::collection::vec(rule, 0..3).prop_map(|r| r.join(","));

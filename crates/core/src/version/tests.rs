@@ -10,8 +10,14 @@ fn rising(scheme: Scheme, texts: &[&str]) {
 
 #[test]
 fn real_spellings_are_in_order() {
-    rising(Scheme::Plain, &["b6", "b10", "rc3", "0.9", "1.0-alpha", "1.0b2", "1.0-rc1", "1.0", "1.0.1", "1.10", "v3", "3.9.1"]);
-    rising(Scheme::Plain, &["2.0.0-dev.4", "2.0.0-beta.2+build7", "2.0.0-beta.11", "2.0.0", "2.0.0+build1", "2024.11.3"]);
+    rising(
+        Scheme::Plain,
+        &["b6", "b10", "rc3", "0.9", "1.0-alpha", "1.0b2", "1.0-rc1", "1.0", "1.0.1", "1.10", "v3", "3.9.1"],
+    );
+    rising(
+        Scheme::Plain,
+        &["2.0.0-dev.4", "2.0.0-beta.2+build7", "2.0.0-beta.11", "2.0.0", "2.0.0+build1", "2024.11.3"],
+    );
     rising(Scheme::Plain, &["4.7.3", "4.7.3-12.5.0", "4.7.3-12.10.0", "4.7.3-hotfix", "4.7.4"]);
     rising(Scheme::DashBefore, &["4.7.3-12.5.0", "4.7.3-hotfix", "4.7.3", "4.7.3+2"]);
     rising(Scheme::DashAfter, &["4.7.3", "4.7.3-12.5.0", "4.7.3-rc1", "4.7.4"]);

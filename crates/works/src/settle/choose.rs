@@ -49,7 +49,12 @@ pub(super) fn choose(server: &Server, before: &Ledger, known: &ServerFacts) -> R
             sources.own.insert(want.id.clone(), own);
         }
     }
-    let wants = server.roster.wants.iter().map(|w| Wanted { id: w.id.clone(), range: w.range.clone(), beta: w.beta, line: w.line });
+    let wants = server.roster.wants.iter().map(|w| Wanted {
+        id: w.id.clone(),
+        range: w.range.clone(),
+        beta: w.beta,
+        line: w.line,
+    });
     let prefer = before.items.iter().map(|(id, held)| (id.clone(), held.facts.version.clone())).collect();
     let mut solver = Solver::new(Problem { wants: wants.collect(), server: known.clone(), prefer });
     loop {
@@ -129,13 +134,15 @@ impl Sources<'_> {
             let needed = family.kind.get(&offered.facts.kind).and_then(|k| k.needs_capability.clone());
             let mut versions = offered.facts.versions.clone();
             for facts in &mut versions {
-                facts.capabilities.extend(needed.iter().filter(|c| !facts.capabilities.contains(c)).cloned().collect::<Vec<_>>());
+                facts
+                    .capabilities
+                    .extend(needed.iter().filter(|c| !facts.capabilities.contains(c)).cloned().collect::<Vec<_>>());
             }
             // a version that is on the server can stay, though nobody offers it any more
-            if let Some(held) = self.before.items.get(id) {
-                if !versions.iter().any(|v| v.version == held.facts.version) {
-                    versions.push(held.facts.clone());
-                }
+            if let Some(held) = self.before.items.get(id)
+                && !versions.iter().any(|v| v.version == held.facts.version)
+            {
+                versions.push(held.facts.clone());
             }
             return Fact::Versions { scheme: offered.facts.scheme, versions };
         }
@@ -165,7 +172,10 @@ impl Sources<'_> {
     }
 
     fn stays(&self, one: &Picked) -> bool {
-        self.before.items.get(&one.id).is_some_and(|h| h.facts.version == one.held.facts.version && h.download == one.held.download)
+        self.before
+            .items
+            .get(&one.id)
+            .is_some_and(|h| h.facts.version == one.held.facts.version && h.download == one.held.download)
     }
 
     fn pick(&self, chosen: &Chosen) -> Result<Picked, Error> {
@@ -179,7 +189,8 @@ impl Sources<'_> {
             return Ok(own);
         }
         let offered = self.offered.get(&chosen.id);
-        let from = offered.and_then(|o| Some((o, o.facts.versions.iter().find(|v| v.version == chosen.facts.version)?)));
+        let from =
+            offered.and_then(|o| Some((o, o.facts.versions.iter().find(|v| v.version == chosen.facts.version)?)));
         if let Some(held) = held {
             let file = from.and_then(|(o, v)| Some((o, v.files.iter().find(|f| f.sha256 == held.download)?)));
             return Ok(Picked {
@@ -187,7 +198,9 @@ impl Sources<'_> {
                 held: held.clone(),
                 learnt: None,
                 wanted: chosen.wanted,
-                addresses: file.map(|(o, f)| self.server.catalogues.addresses(&o.catalogue, &f.addresses)).unwrap_or_default(),
+                addresses: file
+                    .map(|(o, f)| self.server.catalogues.addresses(&o.catalogue, &f.addresses))
+                    .unwrap_or_default(),
             });
         }
         let what = format!("{} {}", chosen.id, chosen.facts.version);
@@ -197,7 +210,10 @@ impl Sources<'_> {
             [] => return Err(nothing()),
             [one] => one,
             many => {
-                let why = format!("the catalogue names {} files for it, and a version has one; tell the catalogue's keeper", many.len());
+                let why = format!(
+                    "the catalogue names {} files for it, and a version has one; tell the catalogue's keeper",
+                    many.len()
+                );
                 return Err(Error::Disagree { item: what, why });
             }
         };
@@ -228,11 +244,17 @@ impl Sources<'_> {
             return Err(Error::Disagree { item, why: format!("inside it calls itself {}", found.id) });
         }
         if found.facts.version.compare(&said.version, self.scheme(&learnt.kind)).is_ne() {
-            return Err(Error::Disagree { item, why: format!("inside it calls itself version {}", found.facts.version) });
+            return Err(Error::Disagree {
+                item,
+                why: format!("inside it calls itself version {}", found.facts.version),
+            });
         }
         if learnt.kind != one.held.kind {
             let title = self.server.family.kind_title(&learnt.kind).to_owned();
-            return Err(Error::Disagree { item, why: format!("the catalogue says `{}`, and it is a {title}", one.held.kind) });
+            return Err(Error::Disagree {
+                item,
+                why: format!("the catalogue says `{}`, and it is a {title}", one.held.kind),
+            });
         }
         // what the archive needs and the catalogue did not say joins the facts, and the solver hears of it
         if !disagreement(said, &found.facts).is_empty() {
@@ -258,7 +280,7 @@ fn fetch(server: &Server, picked: &[&Picked]) -> Result<(), Error> {
     let mut jobs = Vec::new();
     for one in picked {
         let what = format!("{} {}", one.id, one.held.facts.version);
-        let size = one.held.facts.files.iter().find(|f| f.sha256 == one.held.download).map(|f| f.bytes);
+        let listed = one.held.facts.files.iter().find(|f| f.sha256 == one.held.download);
         // a catalogue in a folder has its files beside it
         let local = one.addresses.iter().find(|a| !a.starts_with("http://") && !a.starts_with("https://"));
         if let Some(path) = local {
@@ -270,8 +292,9 @@ fn fetch(server: &Server, picked: &[&Picked]) -> Result<(), Error> {
             }
             continue;
         }
-        let wanted = size.map(|bytes| (bytes, one.held.download.clone()));
-        jobs.push(Job { what, addresses: one.addresses.clone(), wanted });
+        let wanted = listed.map(|f| (f.bytes, one.held.download.clone()));
+        let sha512 = listed.and_then(|f| f.sha512.clone());
+        jobs.push(Job { what, addresses: one.addresses.clone(), wanted, sha512 });
     }
     let got = server.fetcher.fetch(home, &jobs, server.around.progress.as_ref());
     got.into_iter().collect::<Result<Vec<_>, _>>().map(|_| ())
@@ -332,30 +355,42 @@ fn own_item(server: &Server, before: &Ledger, want: &Want, origin: &Origin) -> R
 fn bring(server: &Server, want: &Want, origin: &Origin) -> Result<(String, String), Error> {
     let home = &server.around.home;
     let digest = origin.sha256();
-    let gone = |place: &str, why: &str| Error::Origin { item: want.id.to_string(), place: place.to_owned(), why: why.to_owned() };
+    let gone = |place: &str, why: &str| Error::Origin {
+        item: want.id.to_string(),
+        place: place.to_owned(),
+        why: why.to_owned(),
+    };
     match origin {
         Origin::File { path, .. } => {
             let name = path.rsplit(['/', '\\']).next().unwrap_or(path).to_owned();
             if !home.has(digest) {
                 let full = server.beside().join(path);
-                let mut file = std::fs::File::open(&full).map_err(|_| gone(path, "is gone; give the file again with yalotheca want"))?;
+                let mut file = std::fs::File::open(&full)
+                    .map_err(|_| gone(path, "is gone; give the file again with yalotheca want"))?;
                 let (found, _) = home.take(&mut file, &full)?;
                 if found != *digest {
-                    return Err(gone(path, "is another file than the one that was put on the roster; give it again with yalotheca want"));
+                    return Err(gone(
+                        path,
+                        "is another file than the one that was put on the roster; give it again with yalotheca want",
+                    ));
                 }
             }
             Ok((name, path.clone()))
         }
         Origin::Link { address, .. } => {
-            let job = Job { what: want.id.to_string(), addresses: vec![address.clone()], wanted: None };
-            let name = address.split(['?', '#']).next().and_then(|a| a.rsplit('/').next()).unwrap_or("download").to_owned();
+            let job = Job { what: want.id.to_string(), addresses: vec![address.clone()], wanted: None, sha512: None };
+            let name =
+                address.split(['?', '#']).next().and_then(|a| a.rsplit('/').next()).unwrap_or("download").to_owned();
             if home.has(digest) {
                 return Ok((name, address.clone()));
             }
             let got = server.fetcher.fetch(home, &[job], server.around.progress.as_ref()).pop();
             match got {
                 Some(Ok(got)) if got.sha256 == *digest => Ok((got.name, address.clone())),
-                Some(Ok(_)) => Err(gone(address, "gives another file than the one that was put on the roster; if that is meant, give it again with yalotheca want")),
+                Some(Ok(_)) => Err(gone(
+                    address,
+                    "gives another file than the one that was put on the roster; if that is meant, give it again with yalotheca want",
+                )),
                 Some(Err(e)) => Err(e),
                 None => Err(gone(address, "gave nothing")),
             }
@@ -364,7 +399,10 @@ fn bring(server: &Server, want: &Want, origin: &Origin) -> Result<(String, Strin
             if home.has(digest) {
                 return Ok((path.rsplit('/').next().unwrap_or(path).to_owned(), path.clone()));
             }
-            Err(gone(path, "was on the server when it was adopted and is in this machine's store no more; give the file again with yalotheca want"))
+            Err(gone(
+                path,
+                "was on the server when it was adopted and is in this machine's store no more; give the file again with yalotheca want",
+            ))
         }
     }
 }

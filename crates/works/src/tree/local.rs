@@ -69,7 +69,9 @@ impl LocalTree {
     fn read_one(&self, path: &ServerPath, most: u64) -> Result<Option<Vec<u8>>, TreeError> {
         match self.stat_one(path)? {
             Stat::Absent => Ok(None),
-            Stat::File { bytes, .. } if bytes > most => Err(TreeError::TooLarge { path: path.to_string(), bytes, most }),
+            Stat::File { bytes, .. } if bytes > most => {
+                Err(TreeError::TooLarge { path: path.to_string(), bytes, most })
+            }
             Stat::File { .. } => fs::read(self.real(path)?).map(Some).map_err(TreeError::io(path, "cannot be read")),
             _ => Err(TreeError::io(path, "is no file")(ErrorKind::InvalidInput.into())),
         }
@@ -279,7 +281,8 @@ impl Tree for LocalTree {
         self.one(&Effect::Folder(folder.clone()))?;
         let path = self.real(&folder)?.join("lock");
         let fail = || TreeError::io(format!("{STATE}/lock"), "cannot be taken");
-        let mut file = File::options().read(true).write(true).create(true).truncate(false).open(&path).map_err(fail())?;
+        let mut file =
+            File::options().read(true).write(true).create(true).truncate(false).open(&path).map_err(fail())?;
         match file.try_lock() {
             Ok(()) => {
                 file.set_len(0).map_err(fail())?;

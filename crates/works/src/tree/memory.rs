@@ -44,7 +44,12 @@ impl MemoryTree {
     /// Returns every file outside the state folder.
     pub fn files(&self) -> BTreeMap<ServerPath, Vec<u8>> {
         let state = format!("{STATE}/");
-        self.lock().files.iter().filter(|(p, _)| !p.path().starts_with(&state)).map(|(p, b)| (p.clone(), b.clone())).collect()
+        self.lock()
+            .files
+            .iter()
+            .filter(|(p, _)| !p.path().starts_with(&state))
+            .map(|(p, b)| (p.clone(), b.clone()))
+            .collect()
     }
 
     /// Returns the folders outside the state folder.
@@ -94,10 +99,10 @@ impl Inner {
                 self.folders.insert(path.clone());
             }
             Effect::Write(path, content) => {
-                if let Some(Ok(folder)) = above(path) {
-                    if !self.folders.contains(&folder) {
-                        return Err(missing(path));
-                    }
+                if let Some(Ok(folder)) = above(path)
+                    && !self.folders.contains(&folder)
+                {
+                    return Err(missing(path));
                 }
                 let mut bytes = Vec::new();
                 match content {
@@ -112,18 +117,18 @@ impl Inner {
                     }
                     Content::Tree(from, _) => bytes = self.files.get(from).cloned().ok_or_else(|| missing(from))?,
                 }
-                if let Content::File(.., wanted) | Content::Member(.., wanted) | Content::Tree(_, wanted) = content {
-                    if Digest::of(&bytes) != *wanted {
-                        return Err(TreeError::Damaged { path: path.to_string() });
-                    }
+                if let Content::File(.., wanted) | Content::Member(.., wanted) | Content::Tree(_, wanted) = content
+                    && Digest::of(&bytes) != *wanted
+                {
+                    return Err(TreeError::Damaged { path: path.to_string() });
                 }
                 self.files.insert(path.clone(), bytes);
             }
             Effect::Rename(from, to) => {
-                if let Some(Ok(folder)) = above(to) {
-                    if !self.folders.contains(&folder) {
-                        return Err(missing(to));
-                    }
+                if let Some(Ok(folder)) = above(to)
+                    && !self.folders.contains(&folder)
+                {
+                    return Err(missing(to));
                 }
                 let bytes = self.files.remove(from).ok_or_else(|| missing(from))?;
                 self.files.insert(to.clone(), bytes);
