@@ -1,6 +1,6 @@
 //! What must change on the server: the wanted files against those that are there.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use crate::finding::{Finding, Severity};
 use crate::id::{Digest, ItemId, ServerPath};
@@ -225,7 +225,7 @@ pub fn gather(
     items: impl IntoIterator<Item = (ItemId, crate::place::Placed)>,
 ) -> Result<BTreeMap<ServerPath, WantedFile>, Vec<Finding>> {
     let mut out: BTreeMap<ServerPath, WantedFile> = BTreeMap::new();
-    let mut folded: BTreeMap<String, ServerPath> = BTreeMap::new();
+    let mut folded: HashMap<String, ServerPath> = HashMap::new();
     let mut findings = Vec::new();
     let owners =
         |file: &WantedFile| crate::text::listed(&file.owners.iter().map(ToString::to_string).collect::<Vec<_>>());

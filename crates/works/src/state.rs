@@ -1,6 +1,6 @@
 //! The ledger where it lives: with the server, in the state folder of its tree (`docs/ledger-format.md`).
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
 use serde::{Deserialize, Serialize};
 use yalotheca_core::changes::Seen;
@@ -107,7 +107,7 @@ pub(crate) fn kept_path(digest: &Digest) -> Result<ServerPath, Error> {
 /// What we saw of files last time: size, time of change and digest. Only a help: without it everything is read.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
 #[serde(transparent)]
-struct Cache(BTreeMap<ServerPath, (u64, i128, Digest)>);
+struct Cache(HashMap<ServerPath, (u64, i128, Digest)>);
 
 fn cache_path() -> Result<ServerPath, Error> {
     Ok(state_path("seen.json")?)

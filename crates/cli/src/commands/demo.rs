@@ -162,7 +162,7 @@ fn playing(folder: &Path, server: &Path, host: &Host, setting: &Setting, ui: &Ui
     }
 }
 
-/// Acts as a made-up program: the game server, or a catalogue in a folder (for the benchmarks).
+/// Acts as a made-up program: the game server, or lays one or a catalogue in a folder (for pictures and benchmarks).
 fn act(program: &str, arguments: &[String]) -> u8 {
     let number = |at: usize, or: usize| arguments.get(at).and_then(|a| a.parse().ok()).unwrap_or(or);
     match program {
@@ -175,6 +175,11 @@ fn act(program: &str, arguments: &[String]) -> u8 {
         "catalogue" => {
             let folder = arguments.first().map_or_else(|| PathBuf::from("catalogue"), PathBuf::from);
             let files = catalogue::write("Many", "quarrywake", 1, &club::many(number(1, 100), number(2, 1)));
+            u8::from(catalogue::lay(&files, &folder).is_err())
+        }
+        "club" => {
+            let folder = arguments.first().map_or_else(|| PathBuf::from("catalogue"), PathBuf::from);
+            let files = catalogue::write("Tidewrack Club", "quarrywake", 12, &club::items());
             u8::from(catalogue::lay(&files, &folder).is_err())
         }
         "server" => {

@@ -47,6 +47,7 @@ pub(crate) fn run(args: &Trial, setting: &Setting, ui: &Ui) -> Result<u8, Error>
         }
     }
     let verdict = trial(&server, &mut Shown { ui })?;
+    ui.hint("");
     told(&verdict, &server, ui);
     Ok(match verdict.whole {
         Whole::Clean => 0,

@@ -26,7 +26,8 @@ pub(crate) fn write(ui: &Ui, plan: &Plan) {
         for (id, left) in &plan.left {
             let names: Vec<String> = left.iter().take(5).map(|n| clean(n, 60)).collect();
             let more = if left.len() > 5 { format!(" and {} more", left.len() - 5) } else { String::new() };
-            ui.line(wrapped(&format!("    {id}: {}{more}", names.join(", ")), ui.width, "      "));
+let text = format!("{id}: {}{more}", names.join(", "));
+            ui.line(format!("    {}", wrapped(&text, ui.width - 4, "      ")));
         }
     }
     if plan.roster_after.is_some() {
@@ -79,7 +80,9 @@ fn files(ui: &Ui, steps: &[Step]) {
         return;
     }
     ui.line(heading("files"));
-    for step in steps.iter().take(MOST_FILES) {
+    let shown = || steps.iter().take(MOST_FILES);
+    let wide = shown().map(|s| s.path().to_string().chars().count()).filter(|w| *w <= 52).max().unwrap_or(0);
+    for step in shown() {
         let path = clean(&step.path().to_string(), 200);
         match step {
             Step::Place { file, was, why, .. } => {
@@ -97,7 +100,7 @@ fn files(ui: &Ui, steps: &[Step]) {
                     String::new()
                 };
                 let size = if file.bytes > 0 { bytes(file.bytes) } else { String::new() };
-                let text = format!("{path}  {size}{shared}{note}");
+                let text = format!("{path:wide$}  {size}{shared}{note}");
                 ui.line(format!(
                     "  {} {}",
                     sign(was.is_some(), true),
@@ -121,15 +124,19 @@ fn settings(ui: &Ui, plan: &Plan) {
     }
     ui.line(heading("settings"));
     for doc in &plan.docs {
+        let more = doc.notes.len().saturating_sub(MOST_FILES);
         let sign = sign(doc.before.is_some(), doc.after.is_some());
         if doc.notes.is_empty() {
             ui.line(format!("  {sign} {}", doc.path));
         }
-        for note in &doc.notes {
+        for note in doc.notes.iter().take(MOST_FILES) {
             ui.line(format!(
                 "  {sign} {}",
                 wrapped(&format!("{}  {}", doc.path, clean(note, 200)), ui.width - 4, "      ")
             ));
+        }
+        if more > 0 {
+            ui.line(format!("    … and {} more in {}", counted(more, "change"), doc.path));
         }
     }
 }

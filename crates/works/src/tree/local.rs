@@ -48,11 +48,7 @@ impl LocalTree {
     }
 
     fn stat_one(&self, path: &ServerPath) -> Result<Stat, TreeError> {
-        match self.real(path)?.symlink_metadata() {
-            Ok(meta) => Ok(stat_of(&meta)),
-            Err(e) if gone(&e) => Ok(Stat::Absent),
-            Err(e) => Err(TreeError::io(path, "cannot be looked at")(e)),
-        }
+        stat_at(path, &self.real(path)?)
     }
 
     fn digest_one(&self, path: &ServerPath) -> Result<Option<Digest>, TreeError> {
@@ -162,6 +158,14 @@ impl LocalTree {
     }
 }
 
+fn stat_at(path: &ServerPath, real: &Path) -> Result<Stat, TreeError> {
+    match real.symlink_metadata() {
+        Ok(meta) => Ok(stat_of(&meta)),
+        Err(e) if gone(&e) => Ok(Stat::Absent),
+        Err(e) => Err(TreeError::io(path, "cannot be looked at")(e)),
+    }
+}
+
 fn gone(e: &std::io::Error) -> bool {
     matches!(e.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory)
 }
@@ -216,7 +220,27 @@ impl Tree for LocalTree {
     }
 
     fn stat(&self, paths: &[ServerPath]) -> Result<Vec<Stat>, TreeError> {
-        paths.par_iter().with_min_len(64).map(|p| self.stat_one(p)).collect()
+        // the folders on the way are looked at once, however many files stand in them
+        let mut folders: HashMap<(&str, &str), Result<PathBuf, ()>> = HashMap::new();
+        for path in paths {
+            let (folder, _) = path.path().rsplit_once('/').unwrap_or(("", path.path()));
+            if !folders.contains_key(&(path.root(), folder)) {
+                let real = self.real(path).map(|mut p| {
+                    p.pop();
+                    p
+                });
+                folders.insert((path.root(), folder), real.map_err(|_| ()));
+            }
+        }
+        let one = |path: &ServerPath| {
+            let (folder, name) = path.path().rsplit_once('/').unwrap_or(("", path.path()));
+            match folders.get(&(path.root(), folder)) {
+                Some(Ok(folder)) => stat_at(path, &folder.join(name)),
+                // what is wrong with the folder is told for this very file
+                _ => self.stat_one(path),
+            }
+        };
+        paths.par_iter().with_min_len(64).map(one).collect()
     }
 
     fn read(&self, paths: &[ServerPath], most: u64) -> Result<Vec<Option<Vec<u8>>>, TreeError> {
