@@ -28,8 +28,7 @@ harbour-bell  1.0.0    plugin  catalogue  plugins/harbour-bell.qpl
   plugins/notes from Ada.txt: nobody knows this file
 --- stderr
 
-Wrote roster.toml. Next: yalotheca find WORDS, yalotheca want ITEM, yalotheca
-  settle
+Wrote roster.toml. Next: yalotheca want ITEM, then yalotheca settle
 --- exit 0
 
 "#]]
@@ -150,6 +149,36 @@ error: `roster.toml` stands here already, so this server is under care
 }
 
 #[test]
+fn a_lost_roster_is_brought_back_from_the_server() {
+    let club = Club::settled("chest-locks");
+    let roster = club.read("roster.toml");
+    std::fs::remove_file(club.path("roster.toml")).unwrap();
+    assert_data_eq!(club.run("adopt").text, str![[r#"
+$ yalotheca adopt
+This server is under care already: its roster is as it was settled last.
+Taken as a Quarrywake server.
+  core          ferrite
+  core release  3.4.0
+  game version  1.8.2
+  runtime       17
+
+item          version  kind    known by   file
+chest-locks   2.1.0    plugin  catalogue  plugins/chest-locks.qpl
+ferrite       3.4.0    core    catalogue  core/ferrite.qcore
+gull-counter  0.3.0    plugin  manifest   plugins/gull-counter.qpl
+harbour-bell  1.0.0    plugin  catalogue  plugins/harbour-bell.qpl
+lock-core     1.4.2    plugin  catalogue  plugins/lock-core.qpl
+--- stderr
+
+Wrote roster.toml. Next: yalotheca want ITEM, then yalotheca settle
+--- exit 0
+
+"#]]);
+    assert_eq!(club.read("roster.toml"), roster);
+    assert_eq!(club.ok("settle").out, "Nothing to do: the server matches the roster.\n");
+}
+
+#[test]
 fn without_catalogues_manifests_tell() {
     let club = Club::new();
     club.write("plugins/half.qpl", &b"PK\x03\x04 cut"[..]);
@@ -178,8 +207,7 @@ warning: the catalogues could not be asked:
   http://127.0.0.1:9/catalogue.json does not answer: Connection refused (os
   error 111)
 
-Wrote roster.toml. Next: yalotheca find WORDS, yalotheca want ITEM, yalotheca
-  settle
+Wrote roster.toml. Next: yalotheca want ITEM, then yalotheca settle
 --- exit 0
 
 "#]]
@@ -244,21 +272,22 @@ items
   + quarry-moss   1.2.0  data pack  wanted
   + lock-core     1.4.2  plugin     needed by chest-locks
 files
-  + addpacks/quarry-moss/addpack.json  85 B
+  + addpacks/quarry-moss/addpack.json             85 B
   + addpacks/quarry-moss/stones/quarry-moss.json  18 B
-  + core/ferrite.qcore  321 B
-  + plugins/chest-locks.qpl  345 B
-  + plugins/deep-winch.qpl  372 B
-  + plugins/lib/ropes.qlib  29 B  shared by deep-winch and rope-ladders
-  + plugins/lock-core.qpl  319 B
-  + plugins/rope-ladders.qpl  349 B
+  + core/ferrite.qcore                            321 B
+  + plugins/chest-locks.qpl                       345 B
+  + plugins/deep-winch.qpl                        372 B
+  + plugins/lib/ropes.qlib                        29 B  shared by
+      deep-winch and rope-ladders
+  + plugins/lock-core.qpl                         319 B
+  + plugins/rope-ladders.qpl                      349 B
 settings
   + addpacks/order.list  + quarry-moss
   + start.conf  core.file: (nothing) → `ferrite.qcore`
   + start.conf  runtime: (nothing) → `17`
 left out of the downloads
-deep-winch: README.txt
-rope-ladders: README.txt
+    deep-winch: README.txt
+    rope-ladders: README.txt
 
 Done: 6 items, 8 files and 2 settings files changed (settle, history entry 2).
 --- stderr
@@ -294,7 +323,6 @@ Accepted the terms number 7 (history entry 3).
   | first start: wrote settings/rope-ladders.yaml
   | addpack quarry-moss 1.2.0 loaded
   | quarrywake is up
-  | quarrywake has stopped
 --- exit 0
 
 "#]]

@@ -330,7 +330,7 @@ items
   + lock-core    1.4.2  plugin  needed by chest-locks
 files
   + plugins/chest-locks.qpl  345 B
-  + plugins/lock-core.qpl  319 B
+  + plugins/lock-core.qpl    319 B
 
 --- stderr
 error: another run holds this server: pid 4711 since 2026-11-23T11:58:00Z

@@ -86,9 +86,9 @@ items
   + lock-core    1.3.0  plugin  needed by chest-locks and pier-lights
 files
   + plugins/chest-locks.qpl  345 B
-  + plugins/lock-core.qpl  319 B
+  + plugins/lock-core.qpl    319 B
   + plugins/pier-lights.qpl  372 B
-  + plugins/tide-biome.qpl  324 B
+  + plugins/tide-biome.qpl   324 B
 
 # Make the server match the roster.
 $ yalotheca settle --yes
@@ -99,9 +99,9 @@ items
   + lock-core    1.3.0  plugin  needed by chest-locks and pier-lights
 files
   + plugins/chest-locks.qpl  345 B
-  + plugins/lock-core.qpl  319 B
+  + plugins/lock-core.qpl    319 B
   + plugins/pier-lights.qpl  372 B
-  + plugins/tide-biome.qpl  324 B
+  + plugins/tide-biome.qpl   324 B
 
 Done: 4 items and 4 files changed (settle, history entry 2).
 
@@ -160,9 +160,9 @@ items
   + slate-nights  1.0.0  data pack  wanted
   + quarry-moss   1.2.0  data pack  wanted
 files
-  + addpacks/quarry-moss/addpack.json  85 B
-  + addpacks/quarry-moss/stones/quarry-moss.json  18 B
-  + addpacks/slate-nights/addpack.json  100 B
+  + addpacks/quarry-moss/addpack.json               85 B
+  + addpacks/quarry-moss/stones/quarry-moss.json    18 B
+  + addpacks/slate-nights/addpack.json              100 B
   + addpacks/slate-nights/stones/slate-nights.json  18 B
 settings
   + addpacks/order.list  + quarry-moss
@@ -173,9 +173,9 @@ items
   + slate-nights  1.0.0  data pack  wanted
   + quarry-moss   1.2.0  data pack  wanted
 files
-  + addpacks/quarry-moss/addpack.json  85 B
-  + addpacks/quarry-moss/stones/quarry-moss.json  18 B
-  + addpacks/slate-nights/addpack.json  100 B
+  + addpacks/quarry-moss/addpack.json               85 B
+  + addpacks/quarry-moss/stones/quarry-moss.json    18 B
+  + addpacks/slate-nights/addpack.json              100 B
   + addpacks/slate-nights/stones/slate-nights.json  18 B
 settings
   + addpacks/order.list  + quarry-moss

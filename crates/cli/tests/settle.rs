@@ -23,9 +23,9 @@ items
   + lock-core    1.3.0  plugin  needed by chest-locks and pier-lights
 files
   + plugins/chest-locks.qpl  345 B
-  + plugins/lock-core.qpl  319 B
+  + plugins/lock-core.qpl    319 B
   + plugins/pier-lights.qpl  372 B
-  + plugins/tide-biome.qpl  324 B
+  + plugins/tide-biome.qpl   324 B
 --- exit 1
 
 "#]]
@@ -41,9 +41,9 @@ items
   + lock-core    1.3.0  plugin  needed by chest-locks and pier-lights
 files
   + plugins/chest-locks.qpl  345 B
-  + plugins/lock-core.qpl  319 B
+  + plugins/lock-core.qpl    319 B
   + plugins/pier-lights.qpl  372 B
-  + plugins/tide-biome.qpl  324 B
+  + plugins/tide-biome.qpl   324 B
 
 --- stderr
 Nothing was changed: nobody is there to be asked.
@@ -273,7 +273,9 @@ error  plugins/lib/rope.qlib  two-owners
 fn what_provides_or_replaces_an_item_stands_in_for_it() {
     let club = Club::adopted();
     club.run("trial --accept-terms 7");
-    assert_data_eq!(club.run("want shaft-lift hoist-gate").text, str![[r#"
+    assert_data_eq!(
+        club.run("want shaft-lift hoist-gate").text,
+        str![[r#"
 $ yalotheca want shaft-lift hoist-gate
 shaft-lift is on the roster: shaft-lift = "*"
 hoist-gate is on the roster: hoist-gate = "*"
@@ -289,14 +291,17 @@ files
   + plugins/lib/ropes.qlib  29 B
   + plugins/shaft-lift.qpl  345 B
 left out of the downloads
-deep-winch: README.txt
+    deep-winch: README.txt
 --- exit 0
 
-"#]]);
+"#]]
+    );
     club.ok("settle --yes");
     let ran = club.run("trial --quiet");
     assert_eq!(ran.code, 0, "{}", ran.text);
-    assert_data_eq!(club.run("want old-winch").text, str![[r#"
+    assert_data_eq!(
+        club.run("want old-winch").text,
+        str![[r#"
 $ yalotheca want old-winch
 --- stderr
 error: no set of versions fits
@@ -308,7 +313,8 @@ error: no set of versions fits
        or drop one of them
 --- exit 3
 
-"#]]);
+"#]]
+    );
 }
 
 #[test]
@@ -350,7 +356,7 @@ items
   + pier-lights  1.2.0  plugin  wanted
   + lock-core    1.3.0  plugin  needed by pier-lights
 files
-  + plugins/lock-core.qpl  319 B
+  + plugins/lock-core.qpl    319 B
   + plugins/pier-lights.qpl  372 B
 --- exit 0
 

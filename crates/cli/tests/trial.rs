@@ -111,6 +111,33 @@ Accepted the terms number 7 (history entry 3).
 }
 
 #[test]
+fn a_slow_start_is_waited_for() {
+    let club = Club::adopted();
+    club.launcher("--slow 0.4");
+    assert_eq!(club.run("trial --accept-terms 7").code, 0);
+}
+
+#[test]
+fn ctrl_c_stops_the_server_too() {
+    let club = Club::adopted();
+    club.run("trial --accept-terms 7");
+    club.launcher("--hang");
+    let mut child = club.command("trial").stderr(std::process::Stdio::piped()).spawn().unwrap();
+    let mut log = std::io::BufReader::new(child.stderr.take().unwrap());
+    let mut line = String::new();
+    // its last word before it hangs
+    while !line.contains("harbour-bell") {
+        line.clear();
+        assert!(std::io::BufRead::read_line(&mut log, &mut line).unwrap() > 0);
+    }
+    assert!(std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap().success());
+    let mut rest = String::new();
+    std::io::Read::read_to_string(&mut log, &mut rest).unwrap();
+    assert_eq!(child.wait().unwrap().code(), Some(4));
+    assert!(rest.contains("quarrywake has stopped") && rest.contains("stopped: nothing was changed"), "{rest}");
+}
+
+#[test]
 fn a_start_that_crashes_hangs_or_cannot_run_is_told() {
     let club = Club::adopted();
     club.launcher("--crash");

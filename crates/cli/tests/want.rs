@@ -25,7 +25,7 @@ items
   + lock-core    1.4.2  plugin  needed by chest-locks
 files
   + plugins/chest-locks.qpl  345 B
-  + plugins/lock-core.qpl  319 B
+  + plugins/lock-core.qpl    319 B
 --- exit 0
 
 "#]]
@@ -43,7 +43,7 @@ items
   + lock-core    1.4.2  plugin  needed by chest-locks
 files
   + plugins/chest-locks.qpl  345 B
-  + plugins/lock-core.qpl  319 B
+  + plugins/lock-core.qpl    319 B
 --- exit 0
 
 "#]]
@@ -94,10 +94,10 @@ items
   + lock-core   1.4.2  plugin  needed by net-mender
 files
   + plugins/lib/ropes.qlib  5 B
-  + plugins/lock-core.qpl  319 B
+  + plugins/lock-core.qpl   319 B
   + plugins/net-mender.qpl  361 B
 left out of the downloads
-net-mender: net-mender-1.2/READ ME.txt
+    net-mender: net-mender-1.2/READ ME.txt
 --- exit 0
 
 "#]]

@@ -232,14 +232,24 @@ pub fn storable(path: &str) -> Result<(), &'static str> {
         if part.ends_with('.') || part.ends_with(' ') {
             return Err("has a part that ends in a dot or a space, which some systems drop");
         }
-        let stem = part.split('.').next().unwrap_or(part).to_ascii_uppercase();
-        let numbered =
-            |name: &str| stem.strip_prefix(name).is_some_and(|n| n.len() == 1 && n.bytes().all(|b| b.is_ascii_digit()));
-        if matches!(stem.as_str(), "CON" | "PRN" | "AUX" | "NUL") || numbered("COM") || numbered("LPT") {
+        if is_device(part) {
             return Err("has a part that some systems reserve for a device");
         }
     }
     Ok(())
+}
+
+/// Whether some systems take a name for a device, whatever its extension.
+fn is_device(part: &str) -> bool {
+    let stem = part.split('.').next().unwrap_or(part);
+    let one_of = |names: &[&str], name: &str| names.iter().any(|n| n.eq_ignore_ascii_case(name));
+    match (stem.get(..3), stem.get(3..)) {
+        (Some(name), Some("")) => one_of(&["CON", "PRN", "AUX", "NUL"], name),
+        (Some(name), Some(number)) if number.len() == 1 && number.bytes().all(|b| b.is_ascii_digit()) => {
+            one_of(&["COM", "LPT"], name)
+        }
+        _ => false,
+    }
 }
 
 #[cfg(test)]

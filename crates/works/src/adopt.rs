@@ -10,7 +10,7 @@ use std::sync::Arc;
 use yalotheca_core::facts::ServerFacts;
 use yalotheca_core::family::{Family, Kind};
 use yalotheca_core::id::{Digest, ItemId, ServerPath};
-use yalotheca_core::ledger::{Act, FileRow, Held, HeldFrom, Ledger, render_rows};
+use yalotheca_core::ledger::{Act, FileRow, Held, HeldFrom, Ledger, LedgerError, render_rows};
 use yalotheca_core::place::{Placed, place, real_name};
 use yalotheca_core::roster::{Origin, Roster};
 use yalotheca_core::settings::lines::Lines;
@@ -26,7 +26,7 @@ use crate::server::{MOST_SETTINGS, Server, Surroundings};
 use crate::settle::{ItemChange, Plan};
 use crate::tree::local::LocalTree;
 use crate::tree::{Stat, Tree};
-use crate::{Error, apply, families};
+use crate::{Error, apply, families, state};
 
 /// A family is taken as recognised from this certainty on.
 const CERTAIN: u32 = 100;
@@ -85,6 +85,8 @@ pub struct Adopted {
     pub unplaced: Vec<(ServerPath, String)>,
     /// Catalogues that could not be asked.
     pub unasked: Option<String>,
+    /// Whether the server was under care already; its ledger stays as it is.
+    pub again: bool,
 }
 
 struct Candidate {
@@ -108,6 +110,10 @@ pub fn adopt(request: &Request, around: &Surroundings) -> Result<Adopted, Error>
         return Err(Error::NoServer(request.at.clone()));
     }
     let tree = LocalTree::new(folder);
+    let head = state::head(&tree)?;
+    if head.generation > 0 {
+        return again(request, around, &tree, &head);
+    }
     let files = tree.walk()?;
     let (family, certainty) = which(request, around, &tree, &files)?;
     let mut text = roster_text(request, &family);
@@ -181,7 +187,42 @@ pub fn adopt(request: &Request, around: &Surroundings) -> Result<Adopted, Error>
         let _ = apply::carry_out(&server, plan)?;
         write_whole(&request.roster, text.as_bytes())?;
     }
-    Ok(Adopted { family: (family.rules.name, family.rules.title), certainty, facts, items, unplaced, unasked })
+    Ok(Adopted {
+        family: (family.rules.name, family.rules.title),
+        certainty,
+        facts,
+        items,
+        unplaced,
+        unasked,
+        again: false,
+    })
+}
+
+/// A server that is under care already, by another machine or a lost roster: its roster is brought back as it was
+/// settled last, and its ledger stays.
+fn again(request: &Request, around: &Surroundings, tree: &LocalTree, head: &Ledger) -> Result<Adopted, Error> {
+    let gone = || LedgerError::Damaged("the roster as it was settled last is gone".to_owned());
+    let digest = head.roster.as_ref().ok_or_else(gone)?;
+    let mut text = String::from_utf8_lossy(&state::kept(tree, digest)?).into_owned();
+    let server = open(request, &text, tree, around)?;
+    if server.roster.at != request.at {
+        text = text.replacen(&format!("at = {:?}", server.roster.at), &format!("at = {:?}", request.at), 1);
+    }
+    let server = open(request, &text, tree, around)?;
+    let facts = server.facts()?;
+    let rows = state::rows(tree, head)?;
+    let item = |(id, held): (&ItemId, &Held)| {
+        let path = rows.get(id).and_then(|r| r.first()).map(|r| r.path.clone())?;
+        let by = if matches!(held.from, HeldFrom::Catalogue(_)) { KnownBy::Hash } else { KnownBy::Manifest };
+        let kind = server.family.kind_title(&held.kind).to_owned();
+        Some(FoundItem { id: id.clone(), version: held.facts.version.to_string(), kind, by, path })
+    };
+    let items = head.items.iter().filter_map(item).collect();
+    if request.write {
+        write_whole(&request.roster, text.as_bytes())?;
+    }
+    let family = (server.family.rules.name.clone(), server.family.rules.title.clone());
+    Ok(Adopted { family, certainty: None, facts, items, unplaced: Vec::new(), unasked: None, again: true })
 }
 
 fn change(item: &FoundItem) -> ItemChange {

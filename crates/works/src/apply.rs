@@ -80,10 +80,9 @@ fn unmoved(tree: &dyn Tree, plan: &Plan) -> Result<BTreeMap<ServerPath, Option<V
         }
     }
     let files: Vec<ServerPath> = plan.steps.iter().map(|s| s.path().clone()).collect();
-    let seen = state::seen(tree, &files)?;
-    for step in &plan.steps {
-        let now = match seen.get(step.path()) {
-            Some(yalotheca_core::changes::Seen::File(digest)) => Some(digest.clone()),
+    for (step, seen) in plan.steps.iter().zip(state::seen(tree, &files)?) {
+        let now = match seen {
+            yalotheca_core::changes::Seen::File(digest) => Some(digest),
             _ => None,
         };
         if now != step.digests().0 {

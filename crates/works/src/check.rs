@@ -23,7 +23,7 @@ pub fn check(server: &Server) -> Result<Vec<Finding>, Error> {
     let ledger = state::head(tree)?;
     let rows = state::rows(tree, &ledger)?;
     let ours: BTreeSet<ServerPath> = rows.values().flatten().map(|r| r.path.clone()).collect();
-    let seen = state::seen(tree, &ours.iter().cloned().collect::<Vec<_>>())?;
+    let seen = state::seen_by_path(tree, ours.clone())?;
     let unknown = unknown_files(server, &ledger, &ours)?;
     let settings = settings(server, &ledger)?;
     let facts = server.facts()?;

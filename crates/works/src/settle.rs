@@ -6,7 +6,7 @@ mod choose;
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yalotheca_core::changes::{self, Before, FileChanges, Step, WantedFile};
+use yalotheca_core::changes::{self, Before, FileChanges, Seen, Step, WantedFile};
 use yalotheca_core::facts::ServerFacts;
 use yalotheca_core::finding::Finding;
 use yalotheca_core::id::{Digest, ItemId, ServerPath};
@@ -151,8 +151,14 @@ fn once(
 ) -> Result<Plan, Error> {
     let picked = choose::choose(server, before, known)?;
     let order = load_order(server, &picked, &before.order)?;
-    let AllPlaced { files, rows, left } = place_all(server, &picked, &order, old_rows, known)?;
-    let changes = file_changes(server, options, before, old_rows, &files)?;
+    let same = picked.len() == before.items.len()
+        && picked.iter().all(|p| p.learnt.is_none() && before.items.contains_key(&p.id));
+    let (changes, rows, left) = if same {
+        (moved_files(server, options, before, old_rows)?, old_rows.clone(), Vec::new())
+    } else {
+        let AllPlaced { files, rows, left } = place_all(server, &picked, &order, old_rows, known)?;
+        (file_changes(server, options, before, old_rows, &files)?, rows, left)
+    };
     let changes = with_sources(server, changes, &picked, known)?;
     let slots = wired(server, options, before, &picked, &order, known)?;
     let items = item_changes(server, before, &picked, &changes);
@@ -169,7 +175,10 @@ fn once(
         terms: before.terms.clone(),
     };
     for one in picked {
-        let files = render_rows(rows.get(&one.id).map_or(&[], Vec::as_slice))?.0;
+        let files = match one.learnt {
+            None => one.held.files.clone(),
+            Some(_) => render_rows(rows.get(&one.id).map_or(&[], Vec::as_slice))?.0,
+        };
         after.items.insert(one.id, Held { files, ..one.held });
     }
     let facts = facts(&server.family, server.tree.as_ref(), &overlay(server, &changes.steps, &slots.docs))?;
@@ -274,9 +283,31 @@ fn file_changes(
     let ours: BTreeMap<ServerPath, Digest> =
         old.values().flatten().map(|row| (row.path.clone(), row.sha256.clone())).collect();
     let paths: BTreeSet<ServerPath> = ours.keys().chain(wanted.keys()).cloned().collect();
-    let seen = state::seen(server.tree.as_ref(), &paths.into_iter().collect::<Vec<_>>())?;
+    let seen = state::seen_by_path(server.tree.as_ref(), paths)?;
     let known = Before { ours, bases: before.bases.clone(), seen, put_back: options.put_back.clone() };
     let changes = changes::files(&known, wanted);
+    if changes.blocked.is_empty() { Ok(changes) } else { Err(Error::Undecided(changes.blocked)) }
+}
+
+/// The same where no item comes, goes or changes: only files that are not as the ledger has them need a thought.
+fn moved_files(server: &Server, options: &Options, before: &Ledger, rows: &Rows) -> Result<FileChanges, Error> {
+    let all: Vec<(&ItemId, &FileRow)> = rows.iter().flat_map(|(id, rows)| rows.iter().map(move |r| (id, r))).collect();
+    let paths: Vec<ServerPath> = all.iter().map(|(_, row)| row.path.clone()).collect();
+    let seen = state::seen(server.tree.as_ref(), &paths)?;
+    let mut known = Before { put_back: options.put_back.clone(), ..Before::default() };
+    let mut wanted: BTreeMap<ServerPath, WantedFile> = BTreeMap::new();
+    for ((id, row), seen) in all.into_iter().zip(seen) {
+        if matches!(&seen, Seen::File(digest) if *digest == row.sha256) {
+            continue;
+        }
+        known.ours.insert(row.path.clone(), row.sha256.clone());
+        known.seen.insert(row.path.clone(), seen);
+        let source = Source::Kept(row.sha256.clone());
+        let file = WantedFile { sha256: row.sha256.clone(), bytes: row.bytes, source, owners: BTreeSet::new() };
+        wanted.entry(row.path.clone()).or_insert(file).owners.insert(id.clone());
+    }
+    let mut changes = changes::files(&known, &wanted);
+    changes.bases = before.bases.clone();
     if changes.blocked.is_empty() { Ok(changes) } else { Err(Error::Undecided(changes.blocked)) }
 }
 

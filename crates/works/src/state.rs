@@ -1,6 +1,6 @@
 //! The ledger where it lives: with the server, in the state folder of its tree (`docs/ledger-format.md`).
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use serde::{Deserialize, Serialize};
 use yalotheca_core::changes::Seen;
@@ -105,62 +105,71 @@ pub(crate) fn kept_path(digest: &Digest) -> Result<ServerPath, Error> {
 }
 
 /// What we saw of files last time: size, time of change and digest. Only a help: without it everything is read.
-#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[derive(Debug, Default, Serialize, Deserialize)]
 #[serde(transparent)]
-struct Cache(HashMap<ServerPath, (u64, i128, Digest)>);
+struct Cache(HashMap<String, (u64, i64, String)>);
 
 fn cache_path() -> Result<ServerPath, Error> {
     Ok(state_path("seen.json")?)
 }
 
-/// Returns what stands at each path, reading only files whose size or time moved since we last saw them.
+/// Returns what stands at each path, by path.
 ///
 /// # Errors
 /// The tree fails.
-pub fn seen(tree: &dyn Tree, paths: &[ServerPath]) -> Result<BTreeMap<ServerPath, Seen>, Error> {
+pub fn seen_by_path(tree: &dyn Tree, paths: BTreeSet<ServerPath>) -> Result<BTreeMap<ServerPath, Seen>, Error> {
+    let paths: Vec<ServerPath> = paths.into_iter().collect();
+    let seen = seen(tree, &paths)?;
+    Ok(paths.into_iter().zip(seen).collect())
+}
+
+/// Returns what stands at each path, in the order asked, reading only files whose size or time moved since we last
+/// saw them.
+///
+/// # Errors
+/// The tree fails.
+pub fn seen(tree: &dyn Tree, paths: &[ServerPath]) -> Result<Vec<Seen>, Error> {
     if paths.is_empty() {
-        return Ok(BTreeMap::new());
+        return Ok(Vec::new());
     }
-    let old: Cache = tree
-        .read(&[cache_path()?], MOST_STATE)?
-        .pop()
-        .flatten()
-        .and_then(|b| serde_json::from_slice(&b).ok())
-        .unwrap_or_default();
-    let mut out = BTreeMap::new();
-    let mut read = Vec::new();
-    let mut fresh = Cache::default();
+    let bytes = tree.read(&[cache_path()?], MOST_STATE)?.pop().flatten();
+    let mut cache: Cache = bytes.and_then(|b| serde_json::from_slice(&b).ok()).unwrap_or_default();
+    let mut out = Vec::with_capacity(paths.len());
+    let mut read: Vec<(usize, u64, i64)> = Vec::new();
     for (path, stat) in paths.iter().zip(tree.stat(paths)?) {
-        let seen = match stat {
+        out.push(match stat {
             Stat::Absent => Seen::Absent,
             Stat::Folder => Seen::Other("a folder"),
             Stat::Other => Seen::Other("a link or a device"),
-            Stat::File { bytes, changed } => match old.0.get(path) {
+            Stat::File { bytes, changed } => {
+                let known = cache.0.get(&path.to_string());
                 // a host that tells no time gives no way to know
-                Some((b, c, digest)) if *b == bytes && *c == changed && changed != 0 => {
-                    fresh.0.insert(path.clone(), (bytes, changed, digest.clone()));
-                    Seen::File(digest.clone())
+                let same = known.filter(|(b, c, _)| *b == bytes && *c == changed && changed != 0);
+                match same.and_then(|(_, _, digest)| Digest::parse(digest).ok()) {
+                    Some(digest) => Seen::File(digest),
+                    None => {
+                        read.push((out.len(), bytes, changed));
+                        Seen::Absent
+                    }
                 }
-                _ => {
-                    read.push((path.clone(), bytes, changed));
-                    continue;
-                }
-            },
-        };
-        out.insert(path.clone(), seen);
+            }
+        });
     }
     if !read.is_empty() {
-        let list: Vec<ServerPath> = read.iter().map(|(p, ..)| p.clone()).collect();
+        let list: Vec<ServerPath> = read.iter().filter_map(|(at, ..)| paths.get(*at).cloned()).collect();
         let now = now_nanos();
-        for ((path, bytes, changed), digest) in read.into_iter().zip(tree.digest(&list)?) {
+        for (((at, bytes, changed), path), digest) in read.into_iter().zip(&list).zip(tree.digest(&list)?) {
             // what changed this very moment could change again within the same tick of the clock
-            if let (Some(digest), true) = (&digest, now - changed > 1_000_000_000) {
-                fresh.0.insert(path.clone(), (bytes, changed, digest.clone()));
+            if let (Some(digest), true) = (&digest, now.saturating_sub(changed) > 1_000_000_000) {
+                cache.0.insert(path.to_string(), (bytes, changed, digest.hex().to_owned()));
+            } else {
+                cache.0.remove(&path.to_string());
             }
-            out.insert(path, digest.map_or(Seen::Absent, Seen::File));
+            if let Some(place) = out.get_mut(at) {
+                *place = digest.map_or(Seen::Absent, Seen::File);
+            }
         }
-        let learnt = fresh.0.len() > old.0.len() || fresh.0.iter().any(|(p, row)| old.0.get(p) != Some(row));
-        if let (true, Ok(bytes)) = (learnt, serde_json::to_vec(&fresh)) {
+        if let Ok(bytes) = serde_json::to_vec(&cache) {
             // a server that cannot be written to is read again next time
             let folder = Effect::Folder(ServerPath::server(STATE)?);
             let _ = tree.apply(&[folder, Effect::Write(cache_path()?, Content::Bytes(bytes))]);
@@ -169,7 +178,7 @@ pub fn seen(tree: &dyn Tree, paths: &[ServerPath]) -> Result<BTreeMap<ServerPath
     Ok(out)
 }
 
-fn now_nanos() -> i128 {
+fn now_nanos() -> i64 {
     let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
-    now.map_or(0, |d| d.as_nanos() as i128)
+    now.ok().and_then(|d| i64::try_from(d.as_nanos()).ok()).unwrap_or(0)
 }

@@ -42,7 +42,7 @@ pub fn plan(server: &Server, number: Option<u64>, options: &Options) -> Result<P
     let ours: BTreeMap<ServerPath, Digest> =
         old_rows.values().flatten().map(|r| (r.path.clone(), r.sha256.clone())).collect();
     let paths: BTreeSet<ServerPath> = ours.keys().chain(wanted.keys()).cloned().collect();
-    let seen = state::seen(tree, &paths.into_iter().collect::<Vec<_>>())?;
+    let seen = state::seen_by_path(tree, paths)?;
     let known = Before { ours, bases: before.bases.clone(), seen, put_back: options.put_back.clone() };
     let mut changes = changes::files(&known, &wanted);
     // what none of the undone entries touched is not ours to bring back

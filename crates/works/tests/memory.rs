@@ -109,7 +109,7 @@ fn a_settle_takes_few_round_trips_however_many_files() {
     let before = world.tree.trips();
     world.settle().unwrap();
     let more = world.tree.trips() - before;
-    assert!(more <= first, "{more} round trips, {first} the first time");
+    assert!(more <= first + 2, "{more} round trips, {first} the first time, when there were no lists to read");
 }
 
 /// Compares two states and names only what differs.

@@ -40,6 +40,9 @@ pub(crate) fn run(args: &Adopt, setting: &Setting, ui: &Ui) -> Result<u8, Error>
     let adopted = adopt(&request, &surroundings(setting))?;
     let (name, title) = &adopted.family;
     let known = |fact: &str| adopted.facts.get(fact).map(|v| clean(v, 60));
+    if adopted.again {
+        ui.line("This server is under care already: its roster is as it was settled last.");
+    }
     match adopted.certainty {
         Some(_) => ui.line(format!("This is a {} server.", paint::in_style(paint::STRONG, title))),
         None => ui.line(format!("Taken as a {} server.", paint::in_style(paint::STRONG, title))),
@@ -90,7 +93,7 @@ pub(crate) fn run(args: &Adopt, setting: &Setting, ui: &Ui) -> Result<u8, Error>
         ));
     }
     ui.hint("");
-    let next = "Next: yalotheca find WORDS, yalotheca want ITEM, yalotheca settle";
+    let next = "Next: yalotheca want ITEM, then yalotheca settle";
     ui.hint(match args.dry_run {
         true => "Nothing was written.".to_owned(),
         false => format!("Wrote {}. {next}", setting.roster.display()),

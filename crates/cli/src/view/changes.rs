@@ -26,7 +26,7 @@ pub(crate) fn write(ui: &Ui, plan: &Plan) {
         for (id, left) in &plan.left {
             let names: Vec<String> = left.iter().take(5).map(|n| clean(n, 60)).collect();
             let more = if left.len() > 5 { format!(" and {} more", left.len() - 5) } else { String::new() };
-let text = format!("{id}: {}{more}", names.join(", "));
+            let text = format!("{id}: {}{more}", names.join(", "));
             ui.line(format!("    {}", wrapped(&text, ui.width - 4, "      ")));
         }
     }

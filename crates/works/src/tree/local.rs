@@ -181,7 +181,7 @@ fn stat_of(meta: &fs::Metadata) -> Stat {
         return Stat::Other;
     }
     let changed = meta.modified().ok().and_then(|t| t.duration_since(std::time::UNIX_EPOCH).ok());
-    Stat::File { bytes: meta.len(), changed: changed.map_or(0, |d| d.as_nanos() as i128) }
+    Stat::File { bytes: meta.len(), changed: changed.and_then(|d| i64::try_from(d.as_nanos()).ok()).unwrap_or(0) }
 }
 
 /// Returns the digest of everything a reader gives.

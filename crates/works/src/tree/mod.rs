@@ -22,7 +22,7 @@ pub enum Stat {
         /// Its size in bytes.
         bytes: u64,
         /// When it was changed, in nanoseconds since 1970; as fine as the host tells.
-        changed: i128,
+        changed: i64,
     },
     /// A folder.
     Folder,
