@@ -153,7 +153,9 @@ fn a_lost_roster_is_brought_back_from_the_server() {
     let club = Club::settled("chest-locks");
     let roster = club.read("roster.toml");
     std::fs::remove_file(club.path("roster.toml")).unwrap();
-    assert_data_eq!(club.run("adopt").text, str![[r#"
+    assert_data_eq!(
+        club.run("adopt").text,
+        str![[r#"
 $ yalotheca adopt
 This server is under care already: its roster is as it was settled last.
 Taken as a Quarrywake server.
@@ -173,7 +175,8 @@ lock-core     1.4.2    plugin  catalogue  plugins/lock-core.qpl
 Wrote roster.toml. Next: yalotheca want ITEM, then yalotheca settle
 --- exit 0
 
-"#]]);
+"#]]
+    );
     assert_eq!(club.read("roster.toml"), roster);
     assert_eq!(club.ok("settle").out, "Nothing to do: the server matches the roster.\n");
 }

@@ -33,6 +33,7 @@ pub fn carry_out(server: &Server, plan: Plan) -> Result<Entry, Error> {
     let mut work = Work {
         server,
         number,
+        make: Vec::new(),
         stage: Vec::new(),
         switch: Vec::new(),
         made: BTreeSet::new(),
@@ -44,17 +45,18 @@ pub fn carry_out(server: &Server, plan: Plan) -> Result<Entry, Error> {
     work.files(&plan, &mut after)?;
     work.docs(&plan, &seen)?;
     let entry = work.records(&plan, &after)?;
-    let (stage, switch, doubles) = (work.stage, work.switch, work.doubles);
-    let staged = writes(&stage);
-    tree.apply(&stage).and_then(|()| tree.barrier(&staged)).inspect_err(|_| sweep(tree, number, &staged))?;
-    server.around.go_on().inspect_err(|_| sweep(tree, number, &staged))?;
+    let (switch, doubles) = (work.switch, work.doubles);
+    let staged = Staged::of(&work.stage, &work.make);
+    let stage: Vec<Effect> = work.make.into_iter().chain(work.stage).collect();
+    tree.apply(&stage).and_then(|()| tree.barrier(&staged.files)).inspect_err(|_| staged.sweep(tree))?;
+    server.around.go_on().inspect_err(|_| staged.sweep(tree))?;
     if let Err(failure) = tree.apply(&switch) {
         let done = match &failure {
             TreeError::Effect { done, .. } => *done,
             _ => 0,
         };
         take_back(tree, &switch, done, &failure)?;
-        sweep(tree, number, &staged);
+        staged.sweep(tree);
         return Err(failure.into());
     }
     if let Some(text) = &plan.roster_after {
@@ -64,9 +66,8 @@ pub fn carry_out(server: &Server, plan: Plan) -> Result<Entry, Error> {
     let mut gone: Vec<ServerPath> = plan.before.folders.difference(&after.folders).cloned().collect();
     gone.reverse();
     let gone = gone.into_iter().map(Effect::RemoveFolder);
-    let stage_folder = Effect::RemoveFolder(state_path(&format!("staging/{number:06}"))?);
     let doubles = doubles.into_iter().map(Effect::Discard);
-    let _ = tree.apply(&gone.chain(doubles).chain([stage_folder]).collect::<Vec<_>>());
+    let _ = tree.apply(&gone.chain(doubles).chain(staged.folders()).collect::<Vec<_>>());
     Ok(entry)
 }
 
@@ -95,6 +96,9 @@ fn unmoved(tree: &dyn Tree, plan: &Plan) -> Result<BTreeMap<ServerPath, Option<V
 struct Work<'a> {
     server: &'a Server,
     number: u64,
+    /// Folders of ours to make first.
+    make: Vec<Effect>,
+    /// New files, written before anything moves.
     stage: Vec<Effect>,
     switch: Vec<Effect>,
     made: BTreeSet<ServerPath>,
@@ -107,7 +111,7 @@ struct Work<'a> {
 impl Work<'_> {
     fn folder(&mut self, path: &ServerPath) {
         if self.made.insert(path.clone()) {
-            self.stage.push(Effect::Folder(path.clone()));
+            self.make.push(Effect::Folder(path.clone()));
         }
     }
 
@@ -119,14 +123,19 @@ impl Work<'_> {
         Ok(())
     }
 
-    fn staged(&self, at: usize) -> Result<ServerPath, Error> {
-        Ok(state_path(&format!("staging/{:06}/{at}", self.number))?)
+    /// Stages new bytes, never in too large a folder; returns where.
+    fn stage(&mut self, content: Content) -> Result<ServerPath, Error> {
+        let at = self.stage.len();
+        let folder = format!("staging/{:06}/{}", self.number, at / 256);
+        self.folder(&state_path(&folder)?);
+        let staged = state_path(&format!("{folder}/{at}"))?;
+        self.stage.push(Effect::Write(staged.clone(), content));
+        Ok(staged)
     }
 
     /// Stages new bytes and puts them in place.
     fn put(&mut self, path: &ServerPath, content: Content) -> Result<(), Error> {
-        let staged = self.staged(self.stage.len())?;
-        self.stage.push(Effect::Write(staged.clone(), content));
+        let staged = self.stage(content)?;
         self.switch.push(Effect::Rename(staged, path.clone()));
         Ok(())
     }
@@ -150,8 +159,7 @@ impl Work<'_> {
                 Step::Place { path, file, was, .. } => {
                     let content = self.content(&file.source, &file.sha256)?;
                     // what comes from quarantine and goes there must be read before it moves
-                    let staged = self.staged(self.stage.len())?;
-                    self.stage.push(Effect::Write(staged.clone(), content));
+                    let staged = self.stage(content)?;
                     if let Some(was) = was {
                         self.aside(path, was)?;
                     }
@@ -159,8 +167,7 @@ impl Work<'_> {
                 }
                 Step::Remove { path, was, back } => {
                     if let Some(back) = back {
-                        let staged = self.staged(self.stage.len())?;
-                        self.stage.push(Effect::Write(staged.clone(), Content::Tree(kept_path(back)?, back.clone())));
+                        let staged = self.stage(Content::Tree(kept_path(back)?, back.clone()))?;
                         self.aside(path, was)?;
                         self.switch.push(Effect::Rename(staged, path.clone()));
                     } else {
@@ -281,21 +288,35 @@ impl Work<'_> {
     }
 }
 
-fn writes(effects: &[Effect]) -> Vec<ServerPath> {
-    effects
-        .iter()
-        .filter_map(|e| match e {
-            Effect::Write(path, _) => Some(path.clone()),
-            _ => None,
-        })
-        .collect()
+/// What was staged, to be taken away again.
+struct Staged {
+    files: Vec<ServerPath>,
+    made: Vec<ServerPath>,
 }
 
-/// Takes staged files away again; what cannot be taken away now is overwritten by the next run.
-fn sweep(tree: &dyn Tree, number: u64, staged: &[ServerPath]) {
-    let discard = staged.iter().cloned().map(Effect::Discard);
-    let folder = state_path(&format!("staging/{number:06}")).ok().map(Effect::RemoveFolder);
-    let _ = tree.apply(&discard.chain(folder).collect::<Vec<_>>());
+impl Staged {
+    fn of(stage: &[Effect], make: &[Effect]) -> Self {
+        let path = |e: &Effect| match e {
+            Effect::Write(path, _) | Effect::Folder(path) => Some(path.clone()),
+            _ => None,
+        };
+        let below = |p: &ServerPath| p.path().matches('/').count() > 1;
+        Self {
+            files: stage.iter().filter_map(path).collect(),
+            made: make.iter().filter_map(path).filter(below).collect(),
+        }
+    }
+
+    /// Takes the folders of this run away, the innermost first, if they are empty.
+    fn folders(&self) -> impl Iterator<Item = Effect> + '_ {
+        self.made.iter().rev().cloned().map(Effect::RemoveFolder)
+    }
+
+    /// Takes everything staged away; what cannot be taken away now is overwritten by the next run.
+    fn sweep(&self, tree: &dyn Tree) {
+        let discard = self.files.iter().cloned().map(Effect::Discard);
+        let _ = tree.apply(&discard.chain(self.folders()).collect::<Vec<_>>());
+    }
 }
 
 /// Undoes the first `done` effects, the last first.

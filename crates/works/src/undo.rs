@@ -1,6 +1,6 @@
 //! Goes back to what the server was before an entry of the history. An undo is an entry itself, so it can be undone.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use yalotheca_core::changes::{self, Before, WantedFile};
 use yalotheca_core::id::{Digest, ItemId, ServerPath};
@@ -38,7 +38,8 @@ pub fn plan(server: &Server, number: Option<u64>, options: &Options) -> Result<P
     let goal = state::head_of(tree, target.from)?;
     let (old_rows, rows) = (state::rows(tree, &before)?, state::rows(tree, &goal)?);
     let undone: Vec<&Entry> = history.iter().filter(|e| e.number >= target.number).collect();
-    let wanted = wanted_files(&rows, &undone);
+    let touched = first_found(&undone);
+    let wanted = wanted_files(&rows, &touched);
     let ours: BTreeMap<ServerPath, Digest> =
         old_rows.values().flatten().map(|r| (r.path.clone(), r.sha256.clone())).collect();
     let paths: BTreeSet<ServerPath> = ours.keys().chain(wanted.keys()).cloned().collect();
@@ -46,7 +47,7 @@ pub fn plan(server: &Server, number: Option<u64>, options: &Options) -> Result<P
     let known = Before { ours, bases: before.bases.clone(), seen, put_back: options.put_back.clone() };
     let mut changes = changes::files(&known, &wanted);
     // what none of the undone entries touched is not ours to bring back
-    changes.steps.retain(|s| first_of(&undone, s.path()).is_some());
+    changes.steps.retain(|s| touched.contains_key(s.path()));
     if !changes.blocked.is_empty() {
         return Err(Error::Undecided(changes.blocked));
     }
@@ -85,11 +86,11 @@ pub fn plan(server: &Server, number: Option<u64>, options: &Options) -> Result<P
 }
 
 /// The files as they stood before the undone entries: what the first of them found, which a hand may have changed.
-fn wanted_files(rows: &BTreeMap<ItemId, Vec<FileRow>>, undone: &[&Entry]) -> BTreeMap<ServerPath, WantedFile> {
+fn wanted_files(rows: &BTreeMap<ItemId, Vec<FileRow>>, touched: &Touched<'_>) -> BTreeMap<ServerPath, WantedFile> {
     let mut out: BTreeMap<ServerPath, WantedFile> = BTreeMap::new();
     for (id, rows) in rows {
         for row in rows {
-            let stood = match first_of(undone, &row.path) {
+            let stood = match touched.get(&row.path) {
                 Some(None) => continue,
                 Some(Some(digest)) => digest.clone(),
                 None => row.sha256.clone(),
@@ -103,9 +104,15 @@ fn wanted_files(rows: &BTreeMap<ItemId, Vec<FileRow>>, undone: &[&Entry]) -> BTr
     out
 }
 
-/// What the first of some entries that touched a path found there; `None` when none touched it.
-fn first_of<'a>(entries: &[&'a Entry], path: &ServerPath) -> Option<&'a Option<Digest>> {
-    entries.iter().flat_map(|e| &e.files).find(|(p, ..)| p == path).map(|(_, before, _)| before)
+/// For each path that some entries touched: what the first of them found there.
+type Touched<'a> = HashMap<&'a ServerPath, &'a Option<Digest>>;
+
+fn first_found<'a>(entries: &[&'a Entry]) -> Touched<'a> {
+    let mut out = HashMap::new();
+    for (path, before, _) in entries.iter().flat_map(|e| &e.files) {
+        out.entry(path).or_insert(before);
+    }
+    out
 }
 
 /// A settings file that nobody touched since gets its former bytes back exactly; in others only our values go back.

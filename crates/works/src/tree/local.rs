@@ -126,12 +126,13 @@ impl LocalTree {
         }
     }
 
-    /// Unpacks members of one archive side by side, each thread with a reader of its own.
-    fn unpack(&self, from: &Path, members: &[(&ServerPath, &str, &Digest)]) -> Result<(), TreeError> {
-        let share = members.len().div_ceil(rayon::current_num_threads().max(1)).max(1);
-        members.par_chunks(share).try_for_each(|chunk| {
+    /// Unpacks members of archives side by side, a piece of an archive at a time, each with a reader of its own.
+    fn unpack(&self, from: &HashMap<&Path, Vec<Unpacked<'_>>>) -> Result<(), TreeError> {
+        let pieces: Vec<(&Path, &[Unpacked<'_>])> =
+            from.iter().flat_map(|(archive, members)| members.chunks(1_000).map(|piece| (*archive, piece))).collect();
+        pieces.par_iter().with_max_len(1).try_for_each(|(from, piece)| {
             let mut archive = archive::open(from)?;
-            chunk.iter().try_for_each(|(path, member, wanted)| {
+            piece.iter().try_for_each(|(path, member, wanted)| {
                 archive::with_member(&mut archive, member, |read| self.write(path, read, Some(wanted)))?
             })
         })
@@ -158,6 +159,9 @@ impl LocalTree {
     }
 }
 
+/// A member to be unpacked: where to, its path in the archive, and the digest it must have.
+type Unpacked<'a> = (&'a ServerPath, &'a str, &'a Digest);
+
 fn stat_at(path: &ServerPath, real: &Path) -> Result<Stat, TreeError> {
     match real.symlink_metadata() {
         Ok(meta) => Ok(stat_of(&meta)),
@@ -182,6 +186,21 @@ fn stat_of(meta: &fs::Metadata) -> Stat {
     }
     let changed = meta.modified().ok().and_then(|t| t.duration_since(std::time::UNIX_EPOCH).ok());
     Stat::File { bytes: meta.len(), changed: changed.and_then(|d| i64::try_from(d.as_nanos()).ok()).unwrap_or(0) }
+}
+
+/// From so many files on, the whole disk is synced at once instead of file by file.
+const MANY: usize = 64;
+
+/// Syncs the disk a folder is on, where the system can; returns whether it did.
+#[cfg(target_os = "linux")]
+fn sync_disk(folder: Option<&PathBuf>) -> bool {
+    let opened = folder.and_then(|f| File::open(f).ok());
+    opened.is_some_and(|f| rustix::fs::syncfs(f).is_ok())
+}
+
+#[cfg(not(target_os = "linux"))]
+fn sync_disk(_: Option<&PathBuf>) -> bool {
+    false
 }
 
 /// Returns the digest of everything a reader gives.
@@ -224,13 +243,11 @@ impl Tree for LocalTree {
         let mut folders: HashMap<(&str, &str), Result<PathBuf, ()>> = HashMap::new();
         for path in paths {
             let (folder, _) = path.path().rsplit_once('/').unwrap_or(("", path.path()));
-            if !folders.contains_key(&(path.root(), folder)) {
-                let real = self.real(path).map(|mut p| {
-                    p.pop();
-                    p
-                });
-                folders.insert((path.root(), folder), real.map_err(|_| ()));
-            }
+            folders.entry((path.root(), folder)).or_insert_with(|| {
+                let mut real = self.real(path).map_err(|_| ())?;
+                real.pop();
+                Ok(real)
+            });
         }
         let one = |path: &ServerPath| {
             let (folder, name) = path.path().rsplit_once('/').unwrap_or(("", path.path()));
@@ -274,7 +291,7 @@ impl Tree for LocalTree {
                 continue;
             }
             let writes = effects.get(at..at + run).unwrap_or_default();
-            let mut members: HashMap<&Path, Vec<(&ServerPath, &str, &Digest)>> = HashMap::new();
+            let mut members: HashMap<&Path, Vec<Unpacked<'_>>> = HashMap::new();
             let mut others: Vec<&Effect> = Vec::new();
             for write in writes {
                 match write {
@@ -284,9 +301,7 @@ impl Tree for LocalTree {
                     other => others.push(other),
                 }
             }
-            for (from, list) in &members {
-                self.unpack(from, list).map_err(failed(at))?;
-            }
+            self.unpack(&members).map_err(failed(at))?;
             others.par_iter().try_for_each(|e| self.one(e)).map_err(failed(at))?;
             at += run;
         }
@@ -294,6 +309,9 @@ impl Tree for LocalTree {
     }
 
     fn barrier(&self, written: &[ServerPath]) -> Result<(), TreeError> {
+        if written.len() > MANY && sync_disk(self.roots.get(SERVER)) {
+            return Ok(());
+        }
         written.par_iter().try_for_each(|path| {
             let file = File::open(self.real(path)?).map_err(TreeError::io(path, "cannot be read"))?;
             file.sync_all().map_err(TreeError::io(path, "cannot be brought safely to disk"))
