@@ -147,13 +147,26 @@ fn stop(child: &mut Child, line: &str, lines: &mpsc::Receiver<String>, listener:
         let _ = writeln!(input, "{line}");
     }
     let until = Instant::now() + Duration::from_secs(10);
-    while Instant::now() < until && matches!(child.try_wait(), Ok(None)) {
-        if let Ok(line) = lines.recv_timeout(Duration::from_millis(20)) {
-            listener.line(&line);
+    let mut left_until: Option<Instant> = None;
+    loop {
+        match lines.recv_timeout(Duration::from_millis(20)) {
+            Ok(line) => listener.line(&line),
+            Err(RecvTimeoutError::Disconnected) => break,
+            Err(RecvTimeoutError::Timeout) => {}
+        }
+        let now = Instant::now();
+        if left_until.is_none() && !matches!(child.try_wait(), Ok(None)) {
+            // its last lines may still be on the way; something it left running may never hang up
+            left_until = Some(now + Duration::from_millis(500));
+        }
+        if now > left_until.unwrap_or(until) {
+            break;
         }
     }
-    if matches!(child.try_wait(), Ok(None)) {
-        let _ = child.kill();
-        let _ = child.wait();
+    while matches!(child.try_wait(), Ok(None)) {
+        if Instant::now() > until {
+            let _ = child.kill();
+        }
+        std::thread::sleep(Duration::from_millis(10));
     }
 }
