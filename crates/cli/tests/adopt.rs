@@ -326,6 +326,7 @@ Accepted the terms number 7 (history entry 3).
   | first start: wrote settings/rope-ladders.yaml
   | addpack quarry-moss 1.2.0 loaded
   | quarrywake is up
+  | quarrywake has stopped
 --- exit 0
 
 "#]]
