@@ -22,9 +22,9 @@ struct Inner {
 impl Bar {
     pub(crate) fn new() -> Self {
         let bar = ProgressBar::with_draw_target(Some(0), ProgressDrawTarget::hidden());
-        if let Ok(style) =
-            ProgressStyle::with_template("  {bytes:>10} of {total_bytes:<10} {bar:24} {bytes_per_sec:>12}  {wide_msg}")
-        {
+        if let Ok(style) = ProgressStyle::with_template(
+            "  {decimal_bytes:>10} of {decimal_total_bytes:<10} {bar:24} {decimal_bytes_per_sec:>12}  {wide_msg}",
+        ) {
             bar.set_style(style.progress_chars("█▌ "));
         }
         Self { inner: Mutex::new(Inner { bar, began: None, shown: false, running: BTreeSet::new() }) }
@@ -54,12 +54,17 @@ impl Progress for Bar {
         });
     }
 
+    fn known(&self, _: &str, total: u64) {
+        self.with(|inner| inner.bar.inc_length(total));
+    }
+
     fn more(&self, _: &str, bytes: u64) {
         self.with(|inner| {
-            inner.bar.inc(bytes);
-            if inner.bar.length().is_some_and(|l| l < inner.bar.position()) {
-                inner.bar.set_length(inner.bar.position());
+            let position = inner.bar.position() + bytes;
+            if inner.bar.length().is_some_and(|l| l < position) {
+                inner.bar.set_length(position);
             }
+            inner.bar.inc(bytes);
         });
     }
 

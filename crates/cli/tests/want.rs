@@ -86,7 +86,7 @@ fn a_file_is_opened_and_its_one_real_file_found() {
         club.run("want ../net-mender.zip").text,
         str![[r#"
 $ yalotheca want ../net-mender.zip
-net-mender is on the roster: net-mender = { file = "DIR/net-mender.zip", sha256 = "DIGEST" }
+net-mender is on the roster: net-mender = { file = "../net-mender.zip", sha256 = "DIGEST" }
 
 `yalotheca settle` would do this:
 items

@@ -275,7 +275,7 @@ fn addpacks(folder: &Path, game: &str, say: &mut dyn FnMut(&str)) {
 fn read_about(file: &str, text: &str) -> Option<Plugin> {
     let documents = Yaml::load_from_str(text).ok()?;
     let root = documents.first()?.as_mapping()?;
-    // releases are written in quotes, ranges too: everything else is text as it stands
+    // releases are written in quotes, ranges too: a bare 1.10 would be read as the number 1.1
     let word = |y: &Yaml<'_>| y.as_str().map(str::to_owned).or_else(|| y.as_integer().map(|i| i.to_string()));
     let find = |key: &str| root.iter().find(|(k, _)| k.as_str() == Some(key)).map(|(_, v)| v);
     let pairs = |key: &str| -> Vec<(String, String)> {

@@ -287,6 +287,9 @@ impl Fetcher {
         if announced.is_some_and(|l| l > bound) {
             return Err(too_large());
         }
+        if let (None, Some(total), 0) = (&job.wanted, announced, *state.got) {
+            progress.known(&job.what, total);
+        }
         let name = file_name(&response);
         let mut body = response.bytes_stream();
         while let Some(chunk) = self.patiently(address, body.next()).await? {

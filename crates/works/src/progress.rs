@@ -4,6 +4,8 @@
 pub trait Progress: Send + Sync {
     /// A download of `total` bytes (0 when unknown) begins.
     fn begin(&self, what: &str, total: u64);
+    /// Its size became known.
+    fn known(&self, what: &str, total: u64);
     /// `bytes` more of it came.
     fn more(&self, what: &str, bytes: u64);
     /// It ended, well or badly.
@@ -16,6 +18,7 @@ pub struct Silent;
 
 impl Progress for Silent {
     fn begin(&self, _: &str, _: u64) {}
+    fn known(&self, _: &str, _: u64) {}
     fn more(&self, _: &str, _: u64) {}
     fn end(&self, _: &str) {}
 }

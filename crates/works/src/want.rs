@@ -2,7 +2,7 @@
 //! is not written.
 
 use std::collections::BTreeSet;
-use std::path::Path;
+use std::path::{Component, Path, PathBuf};
 
 use yalotheca_core::finding::Finding;
 use yalotheca_core::id::ItemId;
@@ -169,11 +169,17 @@ fn file(server: &Server, what: &str) -> Result<(ItemId, String), Error> {
     Ok((learnt.found.id, format!("{{ file = {}, sha256 = \"{digest}\" }}", toml_text(&shown))))
 }
 
-/// The file's path as the roster writes it: relative to the roster's folder where it is below it.
+/// The file's path as the roster writes it: relative to the roster's folder, unless they have nothing in common.
 fn beside(server: &Server, path: &Path) -> String {
     let full = path.canonicalize().unwrap_or_else(|_| path.to_owned());
     let folder = server.beside().canonicalize().unwrap_or_else(|_| server.beside().to_owned());
-    let relative = full.strip_prefix(&folder).map(Path::to_owned).unwrap_or(full);
+    let common = full.components().zip(folder.components()).take_while(|(a, b)| a == b).count();
+    let relative: PathBuf = if common < 2 {
+        full
+    } else {
+        let up = folder.components().skip(common).map(|_| Component::ParentDir);
+        up.chain(full.components().skip(common)).collect()
+    };
     relative.to_string_lossy().replace('\\', "/")
 }
 

@@ -58,6 +58,7 @@ fn items(ui: &Ui, items: &[ItemChange]) {
     }
     ui.line(heading("items"));
     let version = |i: &ItemChange| match (&i.before, &i.after) {
+        (Some(before), Some(after)) if before == after => format!("{after}, another file"),
         (Some(before), Some(after)) => format!("{before} → {after}"),
         (one, other) => one.clone().or_else(|| other.clone()).unwrap_or_default(),
     };
@@ -114,7 +115,7 @@ fn files(ui: &Ui, steps: &[Step]) {
         }
     }
     if steps.len() > MOST_FILES {
-        ui.line(format!("    … and {} more", counted(steps.len() - MOST_FILES, "file")));
+        ui.line(format!("    … and {}", counted(steps.len() - MOST_FILES, "more file")));
     }
 }
 
@@ -136,7 +137,7 @@ fn settings(ui: &Ui, plan: &Plan) {
             ));
         }
         if more > 0 {
-            ui.line(format!("    … and {} more in {}", counted(more, "change"), doc.path));
+            ui.line(format!("    … and {} in {}", counted(more, "more change"), doc.path));
         }
     }
 }

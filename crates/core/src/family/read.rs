@@ -49,6 +49,12 @@ impl Family {
         if crate::id::ItemId::new(&rules.name).is_err() {
             return Some(("name".into(), "`name` must be a plain word".into()));
         }
+        let words = [&rules.title, &rules.about].into_iter().chain(rules.kind.values().map(|k| &k.title));
+        for word in words.chain(rules.kind.keys()) {
+            if word.chars().any(char::is_control) {
+                return Some(("title".into(), format!("`{}` has a control character", clean(word, 40))));
+            }
+        }
         if rules.recognise.iter().map(|m| m.sure).sum::<u32>() < 100 {
             return Some((
                 "recognise".into(),

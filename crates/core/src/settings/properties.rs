@@ -103,6 +103,13 @@ impl Properties {
             }
             (Some((at, _)), None) => self.text.remove(at),
             (None, Some(value)) => {
+                if self.text.lines.last().is_some_and(|(body, _)| body.ends_with(b"\\")) {
+                    let line = self.text.lines.len();
+                    return Err(SettingsError {
+                        line,
+                        why: "ends in a backslash, so a line after it would be taken for its end; finish it".to_owned(),
+                    });
+                }
                 let sign = self.habit();
                 self.text.insert(self.text.lines.len(), format!("{key}{sign}{value}").as_bytes());
             }

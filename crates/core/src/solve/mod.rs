@@ -270,8 +270,19 @@ impl Solver {
         Answer { chosen }
     }
 
-    /// Takes out, last first, what every need can spare.
+    /// Takes out, last first, what every need can spare, until nothing can be spared: what went may have been the
+    /// only one to need another.
     fn drop_unneeded(&self, chosen: &mut Vec<Chosen>) {
+        loop {
+            let before = chosen.len();
+            self.drop_once(chosen);
+            if chosen.len() == before {
+                return;
+            }
+        }
+    }
+
+    fn drop_once(&self, chosen: &mut Vec<Chosen>) {
         for at in (0..chosen.len()).rev() {
             let Some(one) = chosen.get(at).filter(|c| !c.wanted).map(|c| c.id.clone()) else { continue };
             let rest: Vec<&Chosen> = chosen.iter().filter(|c| c.id != one).collect();

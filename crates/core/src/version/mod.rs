@@ -69,8 +69,10 @@ fn early(word: &str) -> Option<usize> {
 }
 
 impl Version {
-    /// Returns the version for any text: there is none that cannot be put in order.
+    /// Returns the version for any text: there is none that cannot be put in order. Control characters become `·`,
+    /// and no more than 200 characters count: the text goes to terminals.
     pub fn new(text: &str) -> Self {
+        let text = crate::text::clean(text.trim(), 200);
         let text = text.trim();
         let body = match text.strip_prefix(['v', 'V']) {
             Some(rest) if rest.starts_with(|c: char| c.is_ascii_digit()) => rest,

@@ -56,13 +56,16 @@ impl Range {
     /// [`RangeError`] for an operator without a version or a word that is none.
     pub fn parse(text: &str) -> Result<Self, RangeError> {
         let fail = |why: String| RangeError { range: crate::text::clean(text, 60), why };
+        if text.chars().any(char::is_control) {
+            return Err(fail("it has a control character".to_owned()));
+        }
         if text.len() > 500 {
             return Err(fail("it is longer than 500 characters".to_owned()));
         }
         let mut alternatives = Vec::new();
         for side in text.split("||") {
             let mut bounds = Vec::new();
-            let mut words = side.split([' ', ',', '\t']).filter(|w| !w.is_empty()).peekable();
+            let mut words = side.split([' ', ',']).filter(|w| !w.is_empty()).peekable();
             if words.peek().is_none() && text.contains("||") {
                 return Err(fail("nothing stands on one side of `||`".to_owned()));
             }

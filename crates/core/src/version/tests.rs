@@ -86,6 +86,7 @@ proptest! {
         let (a, b, c) = (Version::new(&a), Version::new(&b), Version::new(&c));
         prop_assert_eq!(a.total(&b, s), b.total(&a, s).reverse());
         prop_assert_eq!(a.total(&b, s) == Ordering::Equal, a.as_str() == b.as_str());
+        prop_assert!(!a.as_str().chars().any(char::is_control));
         if a.total(&b, s).is_le() && b.total(&c, s).is_le() {
             prop_assert!(a.total(&c, s).is_le(), "{a} ≤ {b} ≤ {c}");
         }
