@@ -65,11 +65,11 @@ chest-locks  Chest locks
   catalogue  http://HOST/
   goes to    plugins/chest-locks.qpl, plugins/lib/*
 
-version  date        size   fits here                         needs
-3.0.0    2026-10-30  348 B  fits game >=1.9, this server has  lock-core ^2
+version  date        size   fits here                             needs
+3.0.0    2026-10-30  348 B  no: fits game >=1.9, this server has  lock-core ^2
                             1.8.2
-2.1.0    2026-05-20  345 B  yes                               lock-core ^1
-2.0.0    2026-01-14  345 B  yes                               lock-core ^1
+2.1.0    2026-05-20  345 B  yes                                   lock-core ^1
+2.0.0    2026-01-14  345 B  yes                                   lock-core ^1
 1.4.0    2025-03-02  328 B  yes
 
 # Three plugins; two of them need lock-core, each in another range.

@@ -16,19 +16,27 @@ include!(concat!(env!("OUT_DIR"), "/families.rs"));
 /// A file larger than this is not searched for a mark's text (bytes).
 const MOST_MARK: u64 = 1_000_000;
 
+/// The texts of the user's own family files, by path.
+fn own_files(home: &Home) -> Result<Vec<(String, String)>, Error> {
+    let entries = std::fs::read_dir(home.at("families")).into_iter().flatten().flatten();
+    let mut paths: Vec<_> = entries.map(|e| e.path()).collect();
+    paths.retain(|p| p.to_string_lossy().ends_with(".family.toml"));
+    paths.sort();
+    let read = |path: std::path::PathBuf| {
+        let text = std::fs::read_to_string(&path).map_err(Error::disk(&path, "cannot be read"))?;
+        Ok((path.display().to_string(), text))
+    };
+    paths.into_iter().map(read).collect()
+}
+
 /// Returns all families, the user's own first; a built-in one of the same name is left out.
 ///
 /// # Errors
 /// A family file cannot be read, with its line.
 pub fn all(home: &Home) -> Result<Vec<Family>, Error> {
     let mut out: Vec<Family> = Vec::new();
-    let folder = home.at("families");
-    let mut own: Vec<_> = std::fs::read_dir(&folder).into_iter().flatten().flatten().map(|e| e.path()).collect();
-    own.retain(|p| p.to_string_lossy().ends_with(".family.toml"));
-    own.sort();
-    for path in own {
-        let text = std::fs::read_to_string(&path).map_err(Error::disk(&path, "cannot be read"))?;
-        out.push(parse(&path.display().to_string(), &text)?);
+    for (path, text) in own_files(home)? {
+        out.push(parse(&path, &text)?);
     }
     for text in BUILT_IN {
         let family = parse("(built in)", text)?;
@@ -39,18 +47,25 @@ pub fn all(home: &Home) -> Result<Vec<Family>, Error> {
     Ok(out)
 }
 
-/// Returns the family of that name.
+/// Returns the family of that name. A slip in a file that speaks of another family is no concern here.
 ///
 /// # Errors
-/// There is none, or a family file cannot be read.
+/// There is none, or its file cannot be read.
 pub fn named(home: &Home, name: &str) -> Result<Family, Error> {
-    let families = all(home)?;
-    let names: Vec<String> = families.iter().map(|f| f.rules.name.clone()).collect();
-    families.into_iter().find(|f| f.rules.name == name).ok_or_else(|| {
-        let near = did_you_mean(name, names.iter().map(String::as_str));
-        let hint = if near.is_empty() { format!(" (known: {})", names.join(", ")) } else { near };
-        Error::NoFamily { name: yalotheca_core::text::clean(name, 60), hint }
-    })
+    let mut names = Vec::new();
+    let built_in = BUILT_IN.iter().map(|text| ("(built in)".to_owned(), (*text).to_owned()));
+    for (path, text) in own_files(home)?.into_iter().chain(built_in) {
+        let speaks_of_it = text.contains(&format!("{name:?}"));
+        match parse(&path, &text) {
+            Ok(family) if family.rules.name == name => return Ok(family),
+            Ok(family) => names.push(family.rules.name),
+            Err(e) if speaks_of_it => return Err(e),
+            Err(_) => {}
+        }
+    }
+    let near = did_you_mean(name, names.iter().map(String::as_str));
+    let hint = if near.is_empty() { format!(" (known: {})", names.join(", ")) } else { near };
+    Err(Error::NoFamily { name: yalotheca_core::text::clean(name, 60), hint })
 }
 
 fn parse(path: &str, text: &str) -> Result<Family, Error> {

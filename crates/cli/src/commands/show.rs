@@ -53,9 +53,11 @@ pub(crate) fn run(args: &Show, setting: &Setting, ui: &Ui) -> Result<u8, Error> 
     let mut versions: Vec<Value> = Vec::new();
     for version in &facts.versions {
         let misfit = version.misfit(&known, facts.scheme).map(|m| m.to_string());
-        let verdict = misfit
-            .clone()
-            .unwrap_or_else(|| if version.channel == "stable" { "yes".to_owned() } else { version.channel.clone() });
+        let verdict = match &misfit {
+            Some(why) => format!("no: {why}"),
+            None if version.channel == "stable" => "yes".to_owned(),
+            None => format!("yes, a {}", version.channel),
+        };
         let needs: Vec<String> = version.needs.iter().map(ToString::to_string).collect();
         let size: u64 = version.files.iter().map(|f| f.bytes).sum();
         rows.push(vec![
