@@ -270,6 +270,48 @@ error  plugins/lib/rope.qlib  two-owners
 }
 
 #[test]
+fn a_version_of_several_files_is_one_download() {
+    let club = Club::adopted();
+    let mut items = yalotheca_standin::club::items();
+    let winch = items.iter_mut().find(|i| i.id == "deep-winch").unwrap();
+    let real = yalotheca_standin::club::plugin("deep-winch", "2.2.1", "^1.8", &[], "libraries: [ropes.qlib]\n");
+    winch.releases[0].file = "deep-winch.qpl".to_owned();
+    winch.releases[0].bytes = real.clone();
+    winch.releases[0].more = vec![
+        ("lib/ropes.qlib".to_owned(), b"ropes, by themselves".to_vec()),
+        ("howto.txt".to_owned(), b"pull".to_vec()),
+    ];
+    club.host.replace(yalotheca_standin::catalogue::write("Tidewrack Club", "quarrywake", 14, &items));
+    assert_data_eq!(
+        club.run("want deep-winch").text,
+        str![[r#"
+$ yalotheca want deep-winch
+deep-winch is on the roster: deep-winch = "*"
+
+`yalotheca settle` would do this:
+items
+  + deep-winch  2.2.1  plugin  wanted
+files
+  + plugins/deep-winch.qpl  346 B
+  + plugins/lib/ropes.qlib  20 B
+left out of the downloads
+    deep-winch: howto.txt
+--- exit 0
+
+"#]]
+    );
+    club.ok("settle --yes");
+    assert_eq!(fs::read(club.path("plugins/deep-winch.qpl")).unwrap(), real);
+    assert_eq!(club.read("plugins/lib/ropes.qlib"), "ropes, by themselves");
+    assert_eq!(club.ok("settle").out, "Nothing to do: the server matches the roster.\n");
+    // put back from the catalogue when both server and store have lost it
+    fs::remove_dir_all(club.home().join("store")).unwrap();
+    fs::remove_file(club.path("plugins/lib/ropes.qlib")).unwrap();
+    club.ok("settle --yes");
+    assert_eq!(club.read("plugins/lib/ropes.qlib"), "ropes, by themselves");
+}
+
+#[test]
 fn what_provides_or_replaces_an_item_stands_in_for_it() {
     let club = Club::adopted();
     club.run("trial --accept-terms 7");

@@ -52,7 +52,17 @@ pub fn write(name: &str, family: &str, generation: u64, items: &[Item]) -> Files
                         .map(|(k, v)| (k.clone(), v.clone())),
                 );
             }
-            version["files"] = json!([{ "name": release.file, "bytes": release.bytes.len(), "sha256": digest, "sha512": sha512(&release.bytes), "addresses": [address] }]);
+            let mut named = vec![
+                json!({ "name": release.file, "bytes": release.bytes.len(), "sha256": digest, "sha512": sha512(&release.bytes), "addresses": [address] }),
+            ];
+            for (name, bytes) in &release.more {
+                let address = format!("files/{}-{}/{name}", item.id, release.version);
+                named.push(
+                    json!({ "name": name, "bytes": bytes.len(), "sha256": sha256(bytes), "addresses": [address] }),
+                );
+                files.insert(address, bytes.clone());
+            }
+            version["files"] = json!(named);
             index("files", &digest, json!([item.id]));
             for (which, key) in [("provides", "provides"), ("replaces", "replaces")] {
                 let list = release.facts.get(key).and_then(Value::as_array).cloned().unwrap_or_default();

@@ -17,6 +17,8 @@ pub struct Release {
     pub file: String,
     /// The file's bytes.
     pub bytes: Vec<u8>,
+    /// Further files that come beside it: name and bytes.
+    pub more: Vec<(String, Vec<u8>)>,
     /// What the catalogue says besides, in its own words.
     pub facts: Value,
 }
@@ -91,6 +93,7 @@ fn plugin_release(id: &str, version: &str, date: &str, game: &str, needs: &[(&st
         version: version.into(),
         file: format!("{id}-{version}.qpl"),
         bytes: plugin(id, version, game, needs, more),
+        more: Vec::new(),
         facts: json!({ "date": date, "games": game, "needs": targets }),
     }
 }
@@ -112,6 +115,7 @@ fn core(id: &str, version: &str, game: &str, runtime: &str, terms: &str, capabil
         version: version.into(),
         file: format!("{id}-{version}.qcore"),
         bytes: pack(&[("core.json", about.to_string().as_bytes()), ("engine.bin", &[7; 4000])]),
+        more: Vec::new(),
         facts: json!({ "date": date, "runtime": runtime }),
     }
 }
@@ -123,6 +127,7 @@ fn data_pack(id: &str, version: &str, after: &[&str], date: &str) -> Release {
         version: version.into(),
         file: format!("{id}-{version}.zip"),
         bytes: pack(&[(&manifest, about.to_string().as_bytes()), (&stones, b"{ \"hardness\": 4 }\n")]),
+        more: Vec::new(),
         facts: json!({ "date": date, "games": "^1.8", "after": after }),
     }
 }
@@ -307,6 +312,7 @@ pub fn many(items: usize, files: usize) -> Vec<Item> {
             version: "1.0.0".into(),
             file: format!("{id}-1.0.0.zip"),
             bytes: pack(&borrowed),
+            more: Vec::new(),
             facts: json!({ "date": "2026-01-01", "games": "^1.8" }),
         };
         item(&id, "data-pack", "One of many.", vec![release])

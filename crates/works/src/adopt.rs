@@ -3,7 +3,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
-use std::io::Write as _;
+use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -26,7 +26,7 @@ use crate::server::{MOST_SETTINGS, Server, Surroundings};
 use crate::settle::{ItemChange, Plan};
 use crate::tree::local::LocalTree;
 use crate::tree::{Stat, Tree};
-use crate::{Error, apply, families, state};
+use crate::{Error, apply, archive, families, state};
 
 /// A family is taken as recognised from this certainty on.
 const CERTAIN: u32 = 100;
@@ -375,24 +375,12 @@ fn bring(server: &Server, path: &ServerPath) -> Result<Digest, Error> {
 
 /// Packs a folder's files into an archive of the store, so that it can be put back one day.
 fn pack(server: &Server, members: &[&ServerPath], below: &str) -> Result<Digest, Error> {
-    let incoming = server.around.home.at("incoming");
-    let broken =
-        |e: zip::result::ZipError| Error::disk(&incoming, "cannot be written to")(std::io::Error::other(e.to_string()));
-    let mut file = server.around.home.temporary()?;
-    let mut archive = zip::ZipWriter::new(file.as_file_mut());
-    // no times: the same files always give the same archive
-    let options = zip::write::SimpleFileOptions::default()
-        .compression_method(zip::CompressionMethod::Stored)
-        .last_modified_time(zip::DateTime::default());
-    for path in members {
-        let name = path.path().strip_prefix(below).unwrap_or(path.path());
-        archive.start_file(name, options).map_err(broken)?;
-        let mut from = server.tree.open(path)?.ok_or_else(|| Error::Moved { path: path.to_string() })?;
-        std::io::copy(&mut from, &mut archive).map_err(Error::disk(&incoming, "cannot be written to"))?;
-    }
-    archive.finish().map_err(broken)?.flush().map_err(Error::disk(&incoming, "cannot be written to"))?;
-    let mut whole = file.reopen().map_err(Error::disk(&incoming, "cannot be read"))?;
-    Ok(server.around.home.take(&mut whole, Path::new(below))?.0)
+    let entry = |path: &&ServerPath| {
+        let name = path.path().strip_prefix(below).unwrap_or(path.path()).to_owned();
+        let from = server.tree.open(path)?.ok_or_else(|| Error::Moved { path: path.to_string() })?;
+        Ok((name, Box::new(from) as Box<dyn Read>))
+    };
+    archive::pack(&server.around.home, members.iter().map(entry))
 }
 
 /// What the ledger will hold of a found item: the catalogue's word where it has this very file, else its own.

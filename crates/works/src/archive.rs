@@ -2,17 +2,18 @@
 
 use std::collections::BTreeSet;
 use std::fs::File;
-use std::io::{BufReader, Read, Seek};
+use std::io::{BufReader, Read, Seek, Write as _};
 use std::path::Path;
 
 use rayon::prelude::*;
-use thiserror::Error;
-use yalotheca_core::id::storable;
+use yalotheca_core::id::{Digest, storable};
 use yalotheca_core::manifest::Member;
 use yalotheca_core::text::{bytes as sized, clean};
 use zip::ZipArchive;
 use zip::result::ZipError;
 
+use crate::Error;
+use crate::home::Home;
 use crate::tree::local::digest_of;
 
 /// More members than this are refused.
@@ -24,7 +25,7 @@ const MOST_RATIO: u64 = 1_010;
 pub const MOST_READ: u64 = 4_000_000;
 
 /// Why an archive was refused. Nothing was written.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum ArchiveError {
     /// It cannot be read as an archive.
     #[error("the archive is broken or cut short: {0}; fetch it again, or ask its author")]
@@ -226,4 +227,30 @@ fn member_of<R: Read + Seek>(archive: &mut ZipArchive<R>, member: &str) -> Resul
     let mut out = Vec::new();
     file.take(MOST_READ).read_to_end(&mut out).map_err(|e| broken(member, &e))?;
     Ok(out)
+}
+
+/// Packs files into an archive of the store, without times or compression: the same files always give the same bytes.
+///
+/// # Errors
+/// A file cannot be read, or the disk says no.
+pub(crate) fn pack(
+    home: &Home,
+    entries: impl Iterator<Item = Result<(String, Box<dyn Read>), Error>>,
+) -> Result<Digest, Error> {
+    let incoming = home.at("incoming");
+    let doing = "cannot be written to";
+    let broken = |e: ZipError| Error::disk(&incoming, doing)(std::io::Error::other(e.to_string()));
+    let mut file = home.temporary()?;
+    let mut archive = zip::ZipWriter::new(file.as_file_mut());
+    let options = zip::write::SimpleFileOptions::default()
+        .compression_method(zip::CompressionMethod::Stored)
+        .last_modified_time(zip::DateTime::default());
+    for entry in entries {
+        let (name, mut from) = entry?;
+        archive.start_file(name, options).map_err(broken)?;
+        std::io::copy(&mut from, &mut archive).map_err(Error::disk(&incoming, doing))?;
+    }
+    archive.finish().map_err(broken)?.flush().map_err(Error::disk(&incoming, doing))?;
+    let mut whole = file.reopen().map_err(Error::disk(&incoming, "cannot be read"))?;
+    Ok(home.take(&mut whole, &incoming)?.0)
 }

@@ -3,6 +3,7 @@
 //! [`plan`] changes nothing; [`crate::apply::carry_out`] does what a plan says.
 
 mod choose;
+mod obtain;
 
 use std::collections::{BTreeMap, BTreeSet};
 

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yalotheca_core::facts::{ServerFacts, VersionFacts};
+use yalotheca_core::facts::{FileFact, ServerFacts, VersionFacts};
 use yalotheca_core::id::{Digest, ItemId};
 use yalotheca_core::ledger::{Held, HeldFrom, Ledger};
 use yalotheca_core::manifest::disagreement;
@@ -13,9 +13,10 @@ use yalotheca_core::version::Scheme;
 
 use crate::Error;
 use crate::catalogue::Offered;
-use crate::fetch::{FetchError, Job};
+use crate::fetch::Job;
 use crate::learn::{Learnt, learn};
 use crate::server::Server;
+use crate::settle::obtain::{Part, obtain};
 
 /// A chosen item.
 #[derive(Debug, Clone)]
@@ -26,8 +27,8 @@ pub(super) struct Picked {
     /// What was found inside; `None` when it stays as it is on the server.
     pub(super) learnt: Option<Learnt>,
     pub(super) wanted: bool,
-    /// Where the download can be fetched again.
-    addresses: Vec<String>,
+    /// The files it is fetched as; several are packed into one download.
+    pub(super) parts: Vec<Part>,
 }
 
 /// Everything the solver's questions are answered from.
@@ -161,7 +162,8 @@ impl Sources<'_> {
         for chosen in &answer.chosen {
             out.push(self.pick(chosen)?);
         }
-        fetch_all(self.server, &out)?;
+        let new = out.iter_mut().filter(|p| p.learnt.is_none() && p.held.files == Digest::of(b""));
+        obtain(self.server, new)?;
         for one in &mut out {
             if one.learnt.is_none() && !self.stays(one) {
                 let learnt = open_fetched(self.server, one)?;
@@ -191,32 +193,23 @@ impl Sources<'_> {
         let offered = self.offered.get(&chosen.id);
         let from =
             offered.and_then(|o| Some((o, o.facts.versions.iter().find(|v| v.version == chosen.facts.version)?)));
+        let parts = |offered: &Offered, files: &[FileFact]| {
+            let whole = |f: &FileFact| self.server.catalogues.addresses(&offered.catalogue, &f.addresses);
+            files.iter().map(|f| Part::new(f, whole(f))).collect::<Vec<_>>()
+        };
         if let Some(held) = held {
-            let file = from.and_then(|(o, v)| Some((o, v.files.iter().find(|f| f.sha256 == held.download)?)));
             return Ok(Picked {
                 id: chosen.id.clone(),
                 held: held.clone(),
                 learnt: None,
                 wanted: chosen.wanted,
-                addresses: file
-                    .map(|(o, f)| self.server.catalogues.addresses(&o.catalogue, &f.addresses))
-                    .unwrap_or_default(),
+                parts: from.map(|(o, v)| parts(o, &v.files)).unwrap_or_default(),
             });
         }
         let what = format!("{} {}", chosen.id, chosen.facts.version);
         let nothing = || Error::Disagree { item: what.clone(), why: "the catalogue names no file for it".to_owned() };
         let (offered, facts) = from.ok_or_else(nothing)?;
-        let file = match facts.files.as_slice() {
-            [] => return Err(nothing()),
-            [one] => one,
-            many => {
-                let why = format!(
-                    "the catalogue names {} files for it, and a version has one; tell the catalogue's keeper",
-                    many.len()
-                );
-                return Err(Error::Disagree { item: what, why });
-            }
-        };
+        let file = facts.files.first().ok_or_else(nothing)?;
         Ok(Picked {
             id: chosen.id.clone(),
             held: Held {
@@ -231,7 +224,7 @@ impl Sources<'_> {
             },
             learnt: None,
             wanted: chosen.wanted,
-            addresses: self.server.catalogues.addresses(&offered.catalogue, &file.addresses),
+            parts: parts(offered, &facts.files),
         })
     }
 
@@ -267,39 +260,6 @@ impl Sources<'_> {
     }
 }
 
-/// Fetches every download that is needed and not in the store yet, side by side.
-fn fetch_all(server: &Server, picked: &[Picked]) -> Result<(), Error> {
-    let home = &server.around.home;
-    let needed = |p: &&Picked| p.learnt.is_none() && !p.addresses.is_empty() && !home.has(&p.held.download);
-    let unheld: Vec<&Picked> = picked.iter().filter(needed).filter(|p| p.held.files == Digest::of(b"")).collect();
-    fetch(server, &unheld)
-}
-
-fn fetch(server: &Server, picked: &[&Picked]) -> Result<(), Error> {
-    let home = &server.around.home;
-    let mut jobs = Vec::new();
-    for one in picked {
-        let what = format!("{} {}", one.id, one.held.facts.version);
-        let listed = one.held.facts.files.iter().find(|f| f.sha256 == one.held.download);
-        // a catalogue in a folder has its files beside it
-        let local = one.addresses.iter().find(|a| !a.starts_with("http://") && !a.starts_with("https://"));
-        if let Some(path) = local {
-            let mut file = std::fs::File::open(path).map_err(Error::disk(path, "cannot be read"))?;
-            let (digest, _) = home.take(&mut file, std::path::Path::new(path))?;
-            if digest != one.held.download {
-                let why = format!("its sha256 is {}…, not {}…", digest.short(), one.held.download.short());
-                return Err(FetchError::Other { address: path.clone(), why }.into());
-            }
-            continue;
-        }
-        let wanted = listed.map(|f| (f.bytes, one.held.download.clone()));
-        let sha512 = listed.and_then(|f| f.sha512.clone());
-        jobs.push(Job { what, addresses: one.addresses.clone(), wanted, sha512 });
-    }
-    let got = server.fetcher.fetch(home, &jobs, server.around.progress.as_ref());
-    got.into_iter().collect::<Result<Vec<_>, _>>().map(|_| ())
-}
-
 fn open_fetched(server: &Server, one: &Picked) -> Result<Learnt, Error> {
     server.around.go_on()?;
     learn(&server.around.home, &server.family, &one.held.download, &one.held.download_name, server.roster.limits)
@@ -308,14 +268,21 @@ fn open_fetched(server: &Server, one: &Picked) -> Result<Learnt, Error> {
 /// Opens the download of an item that is on the server, fetching it again if the store has lost it.
 pub(super) fn open(server: &Server, one: &Picked) -> Result<Learnt, Error> {
     if !server.around.home.has(&one.held.download) {
-        if one.addresses.is_empty() {
+        if one.parts.is_empty() {
             return Err(Error::Origin {
                 item: one.id.to_string(),
                 place: one.held.name.clone(),
                 why: "is gone from the store, and nobody offers it; give it again with yalotheca want".to_owned(),
             });
         }
-        fetch(server, &[one])?;
+        let mut again = one.clone();
+        obtain(server, [&mut again].into_iter())?;
+        if again.held.download != one.held.download {
+            return Err(Error::Disagree {
+                item: format!("{} {}", one.id, one.held.facts.version),
+                why: "what the catalogue offers now is not what is on the server".to_owned(),
+            });
+        }
     }
     open_fetched(server, one)
 }
@@ -323,14 +290,14 @@ pub(super) fn open(server: &Server, one: &Picked) -> Result<Learnt, Error> {
 /// An item of the roster that comes from a file, a link or the server itself, opened.
 fn own_item(server: &Server, before: &Ledger, want: &Want, origin: &Origin) -> Result<Picked, Error> {
     let digest = origin.sha256();
-    let addresses = match origin {
-        Origin::Link { address, .. } => vec![address.clone()],
+    let parts = match origin {
+        Origin::Link { address, .. } => vec![Part::link(address, digest)],
         _ => Vec::new(),
     };
     if let Some(held) = before.items.get(&want.id).filter(|h| h.download == *digest) {
         let mut held = held.clone();
         held.from = HeldFrom::Origin(origin.clone());
-        return Ok(Picked { id: want.id.clone(), held, learnt: None, wanted: true, addresses });
+        return Ok(Picked { id: want.id.clone(), held, learnt: None, wanted: true, parts });
     }
     let (name, place) = bring(server, want, origin)?;
     let learnt = learn(&server.around.home, &server.family, digest, &name, server.roster.limits)?;
@@ -348,7 +315,7 @@ fn own_item(server: &Server, before: &Ledger, want: &Want, origin: &Origin) -> R
         name: real_name(&learnt.look, &learnt.real).to_owned(),
         files: Digest::of(b""),
     };
-    Ok(Picked { id: want.id.clone(), held, learnt: Some(learnt), wanted: true, addresses })
+    Ok(Picked { id: want.id.clone(), held, learnt: Some(learnt), wanted: true, parts })
 }
 
 /// Brings the bytes that the roster means into the store; returns the file's name and where it was.
