@@ -15,7 +15,7 @@ use yalotheca_core::text::glob;
 use super::KnownBy;
 use crate::learn::{Learnt, learn};
 use crate::server::Server;
-use crate::tree::{Stat, Tree as _};
+use crate::tree::Stat;
 use crate::{Error, archive};
 
 /// Something on the server that could be opened as an item.
