@@ -8,12 +8,12 @@ use yalotheca_core::id::{Digest, ServerPath};
 use yalotheca_core::ledger::{Entry, Ledger, render_rows};
 use yalotheca_core::place::Source;
 
-use crate::Error;
 use crate::home::write_whole;
 use crate::server::{MOST_SETTINGS, Server};
 use crate::settle::Plan;
 use crate::state::{self, kept_path};
 use crate::tree::{Content, Effect, STATE, Stat, Tree, TreeError, state_path};
+use crate::{Error, recover};
 
 /// Carries a plan out. Returns the history entry it made.
 ///
@@ -40,11 +40,14 @@ pub fn carry_out(server: &Server, plan: Plan) -> Result<Entry, Error> {
         kept: tree.names(&state_path("quarantine")?)?.into_iter().collect(),
         doubles: Vec::new(),
     };
-    work.folders(&["heads", "history", "lists", "quarantine", "staging"])?;
+    work.folders(&["heads", "history", "lists", "plans", "quarantine", "staging"])?;
     work.folder(&state_path(&format!("staging/{number:06}"))?);
     work.files(&plan, &mut after)?;
     work.docs(&plan, &seen)?;
     let entry = work.records(&plan, &after)?;
+    // the way, written whole before anything moves: a killed run is taken back by the next (crate::recover)
+    let way = recover::plan_path(number)?;
+    work.stage.push(Effect::Write(way.clone(), Content::Bytes(recover::render(&work.switch))));
     let (switch, doubles) = (work.switch, work.doubles);
     let staged = Staged::of(&work.stage, &work.make);
     let stage: Vec<Effect> = work.make.into_iter().chain(work.stage).collect();
@@ -66,7 +69,7 @@ pub fn carry_out(server: &Server, plan: Plan) -> Result<Entry, Error> {
     let mut gone: Vec<ServerPath> = plan.before.folders.difference(&after.folders).cloned().collect();
     gone.reverse();
     let gone = gone.into_iter().map(Effect::RemoveFolder);
-    let doubles = doubles.into_iter().map(Effect::Discard);
+    let doubles = doubles.into_iter().chain([way]).map(Effect::Discard);
     let _ = tree.apply(&gone.chain(doubles).chain(staged.folders()).collect::<Vec<_>>());
     Ok(entry)
 }

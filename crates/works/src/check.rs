@@ -9,6 +9,7 @@ use yalotheca_core::ledger::Ledger;
 use yalotheca_core::slot::Claim;
 
 use crate::Error;
+use crate::recover::recover;
 use crate::server::Server;
 use crate::settle::slots;
 use crate::state;
@@ -19,13 +20,15 @@ use crate::tree::Stat;
 /// # Errors
 /// The server or its ledger cannot be read.
 pub fn check(server: &Server) -> Result<Vec<Finding>, Error> {
+    let told = recover(server)?;
     let tree = server.tree.as_ref();
     let ledger = state::head(tree)?;
     let rows = state::rows(tree, &ledger)?;
     let ours: BTreeSet<ServerPath> = rows.values().flatten().map(|r| r.path.clone()).collect();
     let seen = state::seen_by_path(tree, ours.clone())?;
     let unknown = unknown_files(server, &ledger, &ours)?;
-    let settings = settings(server, &ledger)?;
+    let mut settings = settings(server, &ledger)?;
+    settings.extend(told);
     let facts = server.facts()?;
     Ok(judge(&Situation {
         family: &server.family,

@@ -14,6 +14,7 @@ pub mod history;
 pub mod home;
 pub mod learn;
 pub mod progress;
+pub mod recover;
 pub mod server;
 pub mod settle;
 pub mod state;

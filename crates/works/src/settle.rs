@@ -18,6 +18,7 @@ use yalotheca_core::slot::{self, DocChange, Slots};
 use yalotheca_core::wire::{self, Wired};
 
 use crate::Error;
+use crate::recover::recover;
 use crate::server::{MOST_SETTINGS, Overlay, Server, facts};
 use crate::state;
 use choose::Picked;
@@ -91,12 +92,14 @@ impl Plan {
 /// # Errors
 /// Whatever stops it; nothing was changed.
 pub fn plan(server: &Server, options: &Options) -> Result<Plan, Error> {
+    let told = recover(server)?;
     let before = state::head(server.tree.as_ref())?;
     let rows = state::rows(server.tree.as_ref(), &before)?;
     let mut known = server.facts()?;
     for _ in 0..MOST_ROUNDS {
-        let plan = once(server, options, &before, &rows, &known)?;
+        let mut plan = once(server, options, &before, &rows, &known)?;
         if plan.facts == known {
+            plan.findings.extend(told);
             return Ok(plan);
         }
         // what is to be placed changes what fits: go the way again as the server will be

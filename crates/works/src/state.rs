@@ -52,7 +52,7 @@ pub(crate) fn newest(tree: &dyn Tree) -> Result<u64, Error> {
     Ok(numbers(tree, "heads")?.pop().unwrap_or(0))
 }
 
-fn numbers(tree: &dyn Tree, folder: &str) -> Result<Vec<u64>, Error> {
+pub(crate) fn numbers(tree: &dyn Tree, folder: &str) -> Result<Vec<u64>, Error> {
     let names = tree.names(&state_path(folder)?)?;
     let mut out: Vec<u64> = names.iter().filter_map(|n| n.strip_suffix(".json")?.parse().ok()).collect();
     out.sort_unstable();

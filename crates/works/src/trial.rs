@@ -8,6 +8,7 @@ use std::time::{Duration, Instant};
 use yalotheca_core::family::Family;
 use yalotheca_core::verdict::{Ended, Judge, Verdict};
 
+use crate::recover::recover;
 use crate::server::Server;
 use crate::settle::{self, Options, Plan};
 use crate::{Error, families, state};
@@ -39,6 +40,7 @@ pub fn accept_terms(server: &Server, number: &str) -> Result<Plan, Error> {
         return Err(Error::OtherTerms { wanted: wanted.to_owned(), given: yalotheca_core::text::clean(number, 20) });
     }
     let options = Options { accept_terms: Some(number.to_owned()), ..Options::default() };
+    recover(server)?;
     // only what is on the server counts here: the roster as it was settled last
     let settled = state::head(server.tree.as_ref())?;
     let plan = settle::plan_terms(server, &settled, &options)?;

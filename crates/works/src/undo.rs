@@ -10,6 +10,7 @@ use yalotheca_core::roster::merge_back;
 use yalotheca_core::slot::{Claim, DocChange};
 
 use crate::Error;
+use crate::recover::recover;
 use crate::server::Server;
 use crate::settle::{ItemChange, Options, Plan, slots};
 use crate::state;
@@ -19,6 +20,7 @@ use crate::state;
 /// # Errors
 /// There is no such entry, or what was put aside is gone.
 pub fn plan(server: &Server, number: Option<u64>, options: &Options) -> Result<Plan, Error> {
+    let told = recover(server)?;
     let tree = server.tree.as_ref();
     let before = state::head(tree)?;
     let history = state::history(tree)?;
@@ -78,7 +80,7 @@ pub fn plan(server: &Server, number: Option<u64>, options: &Options) -> Result<P
         steps: changes.steps,
         docs,
         items,
-        findings: changes.findings.into_iter().chain(computed.findings).collect(),
+        findings: changes.findings.into_iter().chain(computed.findings).chain(told).collect(),
         left: Vec::new(),
         roster_after,
         facts: server.facts()?,

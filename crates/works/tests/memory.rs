@@ -12,6 +12,7 @@ use yalotheca_standin::{catalogue, club};
 use yalotheca_works::apply::carry_out;
 use yalotheca_works::home::Home;
 use yalotheca_works::progress::Silent;
+use yalotheca_works::recover::recover;
 use yalotheca_works::server::{Server, Surroundings};
 use yalotheca_works::settle::{Options, plan};
 use yalotheca_works::tree::Tree;
@@ -148,6 +149,54 @@ fn fail_everywhere(prepare: impl Fn(&mut World), change: impl Fn(&World) -> Resu
         }
         at += 1;
     }
+}
+
+/// Ends a run at each effect in turn, as a kill would: the next command finds the server as it was, or as it was to
+/// be, and ends where it should.
+fn die_everywhere(prepare: impl Fn(&mut World), change: impl Fn(&World) -> Result<(), Error>) -> usize {
+    let mut never = World::new();
+    prepare(&mut never);
+    let before = never.seen();
+    change(&never).unwrap();
+    let after = never.seen();
+    let mut at = 0;
+    loop {
+        let mut world = World::new();
+        prepare(&mut world);
+        world.tree.die_at(Some(at));
+        let ended = change(&world).is_err();
+        world.tree.die_at(None);
+        recover(&world.server()).unwrap();
+        let seen = world.seen();
+        if seen.1 == before.1 {
+            same(&seen, &before, &format!("killed at {at}: as it was"));
+            change(&world).unwrap_or_else(|e| panic!("after a kill at {at}: {e}"));
+        }
+        same(&world.seen(), &after, &format!("killed at {at}: as it was to be"));
+        if !ended {
+            return at;
+        }
+        at += 1;
+    }
+}
+
+#[test]
+fn a_run_killed_at_any_effect_of_a_settle_is_taken_back() {
+    let effects = die_everywhere(|w| w.want(&ITEMS), World::settle);
+    assert!(effects > 30, "{effects}");
+}
+
+#[test]
+fn a_run_killed_at_any_effect_of_a_drop_is_taken_back() {
+    die_everywhere(
+        |w| {
+            w.want(&ITEMS);
+            w.settle().unwrap();
+            w.drop("tide-biome");
+            w.drop("quarry-moss");
+        },
+        World::settle,
+    );
 }
 
 #[test]

@@ -21,6 +21,8 @@ struct Inner {
     trips: usize,
     effects: usize,
     fail_at: Option<usize>,
+    /// Every effect from this one on fails, as if the run was ended there.
+    die_at: Option<usize>,
 }
 
 impl MemoryTree {
@@ -74,6 +76,13 @@ impl MemoryTree {
         inner.fail_at = effect;
     }
 
+    /// Ends the run at the effect with this number: it and all after it fail, until this is called again.
+    pub fn die_at(&self, effect: Option<usize>) {
+        let mut inner = self.lock();
+        inner.effects = 0;
+        inner.die_at = effect;
+    }
+
     fn lock(&self) -> MutexGuard<'_, Inner> {
         self.inner.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -87,6 +96,9 @@ impl MemoryTree {
 
 impl Inner {
     fn one(&mut self, effect: &Effect) -> Result<(), TreeError> {
+        if self.die_at.is_some_and(|at| self.effects >= at) {
+            return Err(TreeError::io("memory", "is gone")(std::io::ErrorKind::ConnectionAborted.into()));
+        }
         if self.fail_at == Some(self.effects) {
             self.fail_at = None;
             return Err(TreeError::io("memory", "fails as it was told")(std::io::ErrorKind::StorageFull.into()));
