@@ -58,6 +58,7 @@ pub fn trial(server: &Server, listener: &mut dyn Listener) -> Result<Verdict, Er
         let digest = family.digest.short().to_owned();
         return Err(Error::NotApproved { family: family.rules.name.clone(), digest, command });
     }
+    recover(server)?;
     let ledger = state::head(server.tree.as_ref())?;
     let names: Vec<(String, Vec<String>)> = ledger.order.iter().map(|id| (id.to_string(), Vec::new())).collect();
     let mut judge = Judge::new(family);
