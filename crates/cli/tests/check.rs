@@ -157,8 +157,9 @@ fn a_settings_file_in_doubt_names_its_line() {
         str![[r#"
 $ yalotheca check
 error  start.conf:8  unreadable-settings
-    `runtime` stands here and on line 3; keep one of the two
-    fix: mend that line by hand, then check again
+    it cannot be read without doubt, so it is left alone: `runtime` stands
+    here and on line 3; keep one of the two
+    fix: correct that line
 warning  plugins/notes from Ada.txt  unknown-file
     the server does not read this file here: it reads `plugins/*.qpl` and
     `plugins/lib/*`
@@ -175,8 +176,8 @@ warning  plugins/notes from Ada.txt  unknown-file
         str![[r#"
 $ yalotheca settle --yes
 --- stderr
-error: start.conf is left alone: line 8: `runtime` stands here and on
-       line 3; keep one of the two
+error: start.conf is left alone: line 8, column 1: `runtime` stands here
+       and on line 3; keep one of the two
   fix: mend that line by hand, then run the same command again
 --- exit 5
 

@@ -6,7 +6,12 @@
 //! what is missing is put back and told. When the last claim goes, base and hand edits are what remains.
 //!
 //! Precedence on one path, lowest first: family default (only where the base has nothing), base, items in load
-//! order, accepted terms; and a value changed by hand since stands above all until it is put back.
+//! order, what the administrator tuned, accepted terms; and a value changed by hand since stands above all until it
+//! is put back. A tuned value that went back to its base (an update rewrote the file) was not changed by hand: it is
+//! set again.
+
+mod lists;
+mod values;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
@@ -16,9 +21,7 @@ use thiserror::Error;
 
 use crate::finding::{Finding, Severity};
 use crate::id::{ItemId, ServerPath};
-use crate::settings::lines::Lines;
-use crate::settings::properties::Properties;
-use crate::settings::{Format, SettingsError};
+use crate::settings::{Document, EditError, Format, Path, Seat, SettingsError, Sort, Value};
 
 /// Who claims something of a slot.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -28,6 +31,10 @@ pub enum Owner {
     Family,
     /// An item.
     Item(ItemId),
+    /// What the administrator tuned.
+    Tuned,
+    /// What the administrator takes out: a key, or elements of a list.
+    TunedOut,
     /// Terms somebody accepted.
     Terms,
 }
@@ -37,6 +44,8 @@ impl fmt::Display for Owner {
         match self {
             Owner::Family => f.write_str("@family"),
             Owner::Item(id) => write!(f, "{id}"),
+            Owner::Tuned => f.write_str("@tuned"),
+            Owner::TunedOut => f.write_str("@tuned-out"),
             Owner::Terms => f.write_str("@terms"),
         }
     }
@@ -48,6 +57,7 @@ impl Owner {
         match self {
             Owner::Family => "the family file".to_owned(),
             Owner::Item(id) => id.to_string(),
+            Owner::Tuned | Owner::TunedOut => "what you tuned".to_owned(),
             Owner::Terms => "what you accepted".to_owned(),
         }
     }
@@ -64,13 +74,15 @@ impl TryFrom<String> for Owner {
     fn try_from(text: String) -> Result<Self, Self::Error> {
         match text.as_str() {
             "@family" => Ok(Owner::Family),
+            "@tuned" => Ok(Owner::Tuned),
+            "@tuned-out" => Ok(Owner::TunedOut),
             "@terms" => Ok(Owner::Terms),
             other => ItemId::new(other).map(Owner::Item),
         }
     }
 }
 
-/// Which setting or list: a file and, for a single value, where in it.
+/// Which setting or list: a file and where in it.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 pub struct SlotKey {
     /// The file.
@@ -80,17 +92,43 @@ pub struct SlotKey {
     /// The value's path; `None` for the file's list of lines.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at: Option<String>,
+    /// What kind of list stands there; `None` for a single value.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub list: Option<ListIn>,
 }
 
-impl PartialOrd for Format {
-    fn partial_cmp(&self, other: &Self) -> Option<std::cmp::Ordering> {
-        Some(self.cmp(other))
+/// How a list stands in a file.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum ListIn {
+    /// Elements of the format's own: an array, lines, a key that stands several times.
+    Elements,
+    /// Parts of one text, with this between them.
+    Between(String),
+}
+
+impl SlotKey {
+    /// Returns the key of a single value.
+    pub fn value(path: ServerPath, format: Format, at: impl Into<String>) -> Self {
+        Self { path, format, at: Some(at.into()), list: None }
     }
-}
 
-impl Ord for Format {
-    fn cmp(&self, other: &Self) -> std::cmp::Ordering {
-        (*self as u8).cmp(&(*other as u8))
+    /// Returns the key of the list that a file of lines is.
+    pub fn lines(path: ServerPath, format: Format) -> Self {
+        Self { path, format, at: None, list: None }
+    }
+
+    /// Whether it is a list.
+    pub fn is_list(&self) -> bool {
+        self.at.is_none() || self.list.is_some()
+    }
+
+    /// Returns its path into the file.
+    ///
+    /// # Errors
+    /// What is written is no path.
+    pub fn place(&self) -> Result<Path, EditError> {
+        Path::parse(self.at.as_deref().unwrap_or("")).map_err(|e| EditError::Unclear { path: e.path, why: e.why })
     }
 }
 
@@ -103,15 +141,26 @@ impl fmt::Display for SlotKey {
     }
 }
 
-/// What an owner wants of a slot: a value, or a line of a list.
+/// What an owner wants of a slot: a value, or an element of a list.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Claim {
     /// The slot.
     pub key: SlotKey,
     /// The owner.
     pub owner: Owner,
-    /// The value or line.
-    pub value: String,
+    /// The value or element.
+    pub value: Value,
+    /// The sort the value is to have, whatever stands there.
+    pub force: Option<Sort>,
+    /// Where in a list it goes when nothing of ours is there yet.
+    pub seat: Seat,
+}
+
+impl Claim {
+    /// Returns a claim on a value, or on the end of a list.
+    pub fn new(key: SlotKey, owner: Owner, value: impl Into<Value>) -> Self {
+        Self { key, owner, value: value.into(), force: None, seat: Seat::Last }
+    }
 }
 
 /// A slot as the ledger keeps it.
@@ -120,15 +169,28 @@ pub struct Slot {
     /// Which setting or list.
     #[serde(flatten)]
     pub key: SlotKey,
-    /// What stood there before us: nothing or one value; for a list, the lines that are not ours.
-    pub base: Vec<String>,
+    /// What stood there before us: nothing or one value; for a list, the elements that are not ours.
+    pub base: Vec<Value>,
     /// What the administrator set since, which is kept.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub hand: Option<String>,
+    pub hand: Option<Value>,
     /// What each owner wants, in load order.
-    pub claims: Vec<(Owner, String)>,
-    /// What we wrote: the value, or the lines that are ours.
-    pub written: Vec<String>,
+    pub claims: Vec<(Owner, Value)>,
+    /// What we wrote: the value, or the elements that are ours.
+    pub written: Vec<Value>,
+    /// What of a list's base we took out, and where it stood.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub taken: Vec<(usize, Value)>,
+    /// The first key on the way that we made, which goes when nothing is left in it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub made: Option<String>,
+}
+
+impl Slot {
+    /// Returns a slot of which nothing is known yet.
+    pub fn new(key: SlotKey) -> Self {
+        Self { key, base: Vec::new(), hand: None, claims: Vec::new(), written: Vec::new(), taken: Vec::new(), made: None }
+    }
 }
 
 /// A settings file's bytes before and after; `None` is absent.
@@ -150,9 +212,35 @@ pub struct DocChange {
 pub struct SlotError {
     /// The file.
     pub path: ServerPath,
+    /// Its format.
+    pub format: Format,
     /// What is wrong with it.
     #[source]
-    pub source: SettingsError,
+    pub source: SlotFault,
+}
+
+/// What is wrong with a settings file, or with what is wanted of it.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum SlotFault {
+    /// It cannot be read without doubt.
+    #[error(transparent)]
+    Settings(#[from] SettingsError),
+    /// It cannot be edited as wanted.
+    #[error(transparent)]
+    Edit(#[from] EditError),
+}
+
+impl SlotError {
+    /// Returns it as a finding; `bytes` are the file's, in which a common slip is looked for.
+    pub fn finding(&self, bytes: &[u8]) -> Finding {
+        match &self.source {
+            SlotFault::Settings(error) => unreadable(&self.path, self.format, bytes, error),
+            SlotFault::Edit(error) => {
+                let fix = "change that line by hand, then check again";
+                Finding::new("unwritable-setting", Severity::Error, error.to_string(), fix).at(&self.path)
+            }
+        }
+    }
 }
 
 /// What comes of the slots.
@@ -164,21 +252,30 @@ pub struct Slots {
     pub made: BTreeSet<ServerPath>,
     /// The files that change.
     pub docs: Vec<DocChange>,
-    /// What the administrator did since, told.
+    /// What the administrator did since, told; what waits for a file; tuned values that cannot be set.
     pub findings: Vec<Finding>,
 }
 
+/// What is beside the ledger's slots and the claims.
+#[derive(Debug, Clone, Default)]
+pub struct Around {
+    /// Files whose hand-changed values give way to the claims.
+    pub put_back: BTreeSet<ServerPath>,
+    /// Settings that are secret, by file and path: their values are in no note and no finding.
+    pub secret: BTreeSet<(ServerPath, String)>,
+}
+
 /// Computes every slot from what the ledger has, what is claimed now (in load order) and the files as they are.
-/// `put_back` names files whose hand-changed values give way to the claims.
 ///
 /// # Errors
-/// A file that cannot be read without doubt: nothing is changed then.
+/// A file that cannot be read without doubt and that an item or the family has a claim on: nothing is changed then.
+/// What only the administrator tuned is told as a finding instead.
 pub fn settle(
     before: &[Slot],
     made: &BTreeSet<ServerPath>,
     claims: &[Claim],
     docs: &BTreeMap<ServerPath, Vec<u8>>,
-    put_back: &BTreeSet<ServerPath>,
+    around: &Around,
 ) -> Result<Slots, SlotError> {
     let mut keys: BTreeSet<SlotKey> = before.iter().map(|s| s.key.clone()).collect();
     keys.extend(claims.iter().map(|c| c.key.clone()));
@@ -188,131 +285,191 @@ pub fn settle(
         by_path.entry(key.path.clone()).or_default().push(key);
     }
     for (path, keys) in by_path {
-        let now = docs.get(&path);
-        let mut bytes = now.cloned().unwrap_or_default();
-        let mut notes = Vec::new();
-        for key in keys {
-            let old = before.iter().find(|s| s.key == key);
-            let wanted: Vec<(Owner, String)> =
-                claims.iter().filter(|c| c.key == key).map(|c| (c.owner.clone(), c.value.clone())).collect();
-            let overrule = put_back.contains(&path);
-            let result = match &key.at {
-                Some(at) => value(&key, at, old, wanted, &mut bytes, overrule, &mut notes, &mut out.findings),
-                None => list(&key, old, wanted, &mut bytes, &mut notes, &mut out.findings),
-            };
-            let slot = result.map_err(|source| SlotError { path: path.clone(), source })?;
-            out.slots.extend(slot.filter(|s| !s.claims.is_empty()));
-        }
-        if now.is_none() && !bytes.is_empty() {
-            out.made.insert(path.clone());
-        }
-        let ours = out.slots.iter().any(|s| s.key.path == path);
-        let gone = bytes.is_empty() && out.made.contains(&path) && !ours;
-        let after = if gone || (now.is_none() && bytes.is_empty()) { None } else { Some(bytes) };
-        if !ours {
-            // what is left in it is the administrator's
-            out.made.remove(&path);
-        }
-        if after.as_ref() != now {
-            out.docs.push(DocChange { path, before: now.cloned(), after, notes });
-        }
+        file(&path, &keys, before, claims, docs.get(&path), around, &mut out)?;
     }
     Ok(out)
 }
 
-#[allow(clippy::too_many_arguments)] // one slot's whole state, used in one place
-fn value(
-    key: &SlotKey,
-    at: &str,
-    old: Option<&Slot>,
-    claims: Vec<(Owner, String)>,
-    bytes: &mut Vec<u8>,
-    overrule: bool,
-    notes: &mut Vec<String>,
-    findings: &mut Vec<Finding>,
-) -> Result<Option<Slot>, SettingsError> {
-    let mut doc = Properties::parse(bytes)?;
-    let (seen, line) = doc.get(at).map_or((None, None), |(v, l)| (Some(v), Some(l)));
-    let base = old.map_or_else(|| seen.clone().into_iter().collect(), |s| s.base.clone());
-    let mut hand = old.and_then(|s| s.hand.clone());
-    let written = old.and_then(|s| s.written.first().cloned());
-    let changed = old.is_some() && seen != written;
-    // a default only fills a gap
-    let top =
-        claims.iter().rev().find(|(owner, _)| *owner != Owner::Family || base.is_empty()).map(|(o, v)| (o, v.clone()));
-    if changed && seen.is_some() {
-        // set by hand to what is claimed: there is no difference left to keep
-        hand = seen.clone().filter(|v| top.as_ref().is_none_or(|(_, claimed)| claimed != v));
-    }
-    if overrule && top.is_some() {
-        hand = None;
-    }
-    let wanted = match (&top, &hand) {
-        (None, _) | (Some(_), Some(_)) => hand.clone().or_else(|| base.first().cloned()),
-        (Some((_, claimed)), None) => Some(claimed.clone()),
-    };
-    if let (Some((owner, claimed)), Some(hand)) = (&top, &hand) {
-        if hand != claimed {
-            let of =
-                format!("{} wants `{at}` to be `{claimed}`, and it was set by hand to `{hand}`: kept", owner.said());
-            let fix = format!("to set it again: yalotheca settle --put-back {}", key.path);
-            findings.push(Finding::new("changed-by-hand", Severity::Warning, of, fix).at(&key.path).on_line(line));
+/// One file's slots.
+fn file(
+    path: &ServerPath,
+    keys: &[SlotKey],
+    before: &[Slot],
+    claims: &[Claim],
+    now: Option<&Vec<u8>>,
+    around: &Around,
+    out: &mut Slots,
+) -> Result<(), SlotError> {
+    let olds: Vec<&Slot> = before.iter().filter(|s| s.key.path == *path).collect();
+    let mine: Vec<&Claim> = claims.iter().filter(|c| c.key.path == *path).collect();
+    let tuned = |o: &Owner| matches!(o, Owner::Tuned | Owner::TunedOut);
+    let only_tuned = mine.iter().all(|c| tuned(&c.owner)) && olds.iter().all(|s| s.claims.iter().all(|(o, _)| tuned(o)));
+    if now.is_none() && only_tuned {
+        // the server makes it at its next start; the slots wait with what they know
+        let count = mine.len();
+        if count > 0 {
+            let cause = format!("it is not there yet, and {} for it", waits(count));
+            let fix = "start the server once, so that it makes the file, then: yalotheca settle";
+            out.findings.push(Finding::new("waits-for-file", Severity::Note, cause, fix).at(path));
         }
-    } else if let (true, None, Some((owner, claimed))) = (changed, &seen, &top) {
-        let of = format!("`{at}` was taken out by hand, and {} wants it to be `{claimed}`", owner.said());
-        let fix = "yalotheca settle puts it back";
-        findings.push(Finding::new("missing-setting", Severity::Warning, of, fix).at(&key.path));
+        return Ok(());
     }
-    if wanted != seen {
-        let quoted = |v: &Option<String>| v.as_ref().map_or("(nothing)".to_owned(), |v| format!("`{v}`"));
-        notes.push(format!("{at}: {} → {}", quoted(&seen), quoted(&wanted)));
-        doc.set(at, wanted.as_deref())?;
-        *bytes = doc.render();
+    let mut bytes = now.cloned().unwrap_or_default();
+    let mut notes = Vec::new();
+    let mut dropped: Vec<Slot> = Vec::new();
+    let mut first = out.slots.len();
+    let mut document: Option<Document> = None;
+    for key in keys {
+        let fail = |source: SlotFault| SlotError { path: path.clone(), format: key.format, source };
+        if document.as_ref().is_none_or(|d| d.format() != key.format) {
+            document = match Document::parse(key.format, &bytes) {
+                Ok(document) => Some(document),
+                Err(error) if only_tuned => {
+                    out.findings.push(unreadable(path, key.format, &bytes, &error));
+                    out.slots.extend(olds.iter().map(|s| (*s).clone()));
+                    return Ok(());
+                }
+                Err(error) => return Err(fail(error.into())),
+            };
+        }
+        let Some(doc) = &mut document else { continue };
+        let old = olds.iter().find(|s| s.key == *key).copied();
+        let wanted: Vec<&Claim> = mine.iter().filter(|c| c.key == *key).copied().collect();
+        let secret = key.at.as_ref().is_some_and(|at| around.secret.contains(&(path.clone(), at.clone())));
+        let mut told = Told { notes: Vec::new(), findings: Vec::new(), secret };
+        let overrule = around.put_back.contains(path);
+        let result = if key.is_list() {
+            lists::settle(key, old, &wanted, doc, &mut told)
+        } else {
+            values::settle(key, old, &wanted, doc, overrule, &mut told)
+        };
+        match result {
+            Ok(slot) if slot.claims.is_empty() => dropped.push(slot),
+            Ok(slot) => out.slots.push(slot),
+            Err(SlotFault::Edit(error)) if wanted.iter().all(|c| tuned(&c.owner)) => {
+                out.findings.push(unset(key, &error));
+                out.slots.extend(old.cloned());
+                continue;
+            }
+            Err(fault) => return Err(fail(fault)),
+        }
+        notes.append(&mut told.notes);
+        out.findings.append(&mut told.findings);
+        bytes = doc.render();
     }
-    Ok(Some(Slot { key: key.clone(), base, hand, claims, written: wanted.into_iter().collect() }))
+    first = first.min(out.slots.len());
+    hand_on_made(&mut dropped, out.slots.get_mut(first..).unwrap_or_default());
+    if let Some(doc) = &mut document {
+        for slot in &dropped {
+            clear_made(doc, slot);
+        }
+        bytes = doc.render();
+    }
+    let ours = out.slots.iter().any(|s| s.key.path == *path);
+    if now.is_none() && !bytes.is_empty() {
+        out.made.insert(path.clone());
+    }
+    let text = String::from_utf8_lossy(&bytes);
+    let blank = matches!(text.trim(), "" | "{}" | "[]");
+    let gone = blank && out.made.contains(path) && !ours;
+    let after = if gone || (now.is_none() && bytes.is_empty()) { None } else { Some(bytes) };
+    if !ours {
+        // what is left in it is the administrator's
+        out.made.remove(path);
+    }
+    if after.as_ref() != now {
+        out.docs.push(DocChange { path: path.clone(), before: now.cloned(), after, notes });
+    }
+    Ok(())
 }
 
-fn list(
-    key: &SlotKey,
-    old: Option<&Slot>,
-    claims: Vec<(Owner, String)>,
-    bytes: &mut Vec<u8>,
-    notes: &mut Vec<String>,
-    findings: &mut Vec<Finding>,
-) -> Result<Option<Slot>, SettingsError> {
-    let mut doc = Lines::parse(bytes)?;
-    let seen: Vec<String> = doc.entries().into_iter().map(|(e, _)| e).collect();
-    let ours: Vec<String> = old.map(|s| s.written.clone()).unwrap_or_default();
-    let mut base = seen.clone();
-    for line in &ours {
-        if let Some(at) = base.iter().position(|b| b == line) {
-            base.remove(at);
+fn waits(count: usize) -> String {
+    if count == 1 { "1 tuned value waits".to_owned() } else { format!("{count} tuned values wait") }
+}
+
+/// A finding about a file that cannot be read, with the slip where it is a common one.
+pub fn unreadable(path: &ServerPath, format: Format, bytes: &[u8], error: &SettingsError) -> Finding {
+    let fix = match crate::settings::slip(format, bytes) {
+        Some(slip) => format!("{} (line {}): yalotheca tune {path} --mend", slip.repair, slip.line),
+        None => "correct that line".to_owned(),
+    };
+    let cause = format!("it cannot be read without doubt, so it is left alone: {}", error.why);
+    Finding::new("unreadable-settings", Severity::Error, cause, fix).at(path).on_line(Some(error.line))
+}
+
+fn unset(key: &SlotKey, error: &EditError) -> Finding {
+    let at = key.at.as_deref().unwrap_or("");
+    let cause = format!("a tuned value is not set: {error}");
+    let fix = match error {
+        EditError::OtherSort { .. } => format!("tune it anew with --as, or: yalotheca tune {} --forget '{at}'", key.path),
+        _ => format!("correct the roster, or: yalotheca tune {} --forget '{at}'", key.path),
+    };
+    Finding::new("cannot-set", Severity::Warning, cause, fix).at(&key.path)
+}
+
+/// Returns what stands at a key now: a list's elements, or the one value; nothing where the file cannot be read.
+pub fn elements_of(key: &SlotKey, bytes: &[u8]) -> Vec<Value> {
+    let (Ok(mut doc), Ok(path)) = (Document::parse(key.format, bytes), key.place()) else { return Vec::new() };
+    if key.is_list() {
+        return lists::elements(key, &mut doc).ok().flatten().unwrap_or_default();
+    }
+    doc.get(&path).ok().flatten().map(|s| s.value).into_iter().collect()
+}
+
+/// Whether what stands there is what is claimed, typed or as text.
+pub fn means(there: &Value, claimed: &Value) -> bool {
+    crate::settings::alike(there, claimed)
+}
+
+/// What one slot has to say.
+struct Told {
+    notes: Vec<String>,
+    findings: Vec<Finding>,
+    secret: bool,
+}
+
+impl Told {
+    fn shown(&self, value: &Value) -> String {
+        if self.secret { "(secret)".to_owned() } else { format!("`{}`", crate::text::clean(&value.shown(), 120)) }
+    }
+}
+
+/// The first part of a path that is not in the document yet.
+fn first_missing(doc: &mut Document, path: &Path) -> Option<Path> {
+    (1..=path.parts()).map(|count| path.first_parts(count)).find(|part| matches!(doc.get(part), Ok(None)))
+}
+
+/// A key that one slot made and another stands in belongs to the other when the first goes.
+fn hand_on_made(dropped: &mut [Slot], staying: &mut [Slot]) {
+    for slot in dropped {
+        let Some(made) = slot.made.clone() else { continue };
+        let Ok(prefix) = Path::parse(&made) else { continue };
+        let heir = staying.iter_mut().find(|s| s.key.path == slot.key.path && s.key.place().is_ok_and(|p| p.begins_with(&prefix)));
+        if let Some(heir) = heir {
+            heir.made = Some(made);
+            slot.made = None;
         }
     }
-    let mut wanted: Vec<String> = Vec::new();
-    for (_, line) in &claims {
-        if !base.contains(line) && !wanted.contains(line) {
-            wanted.push(line.clone());
+}
+
+/// Takes out what a slot made on the way to its value, from the inside out, where nothing is left in it.
+fn clear_made(doc: &mut Document, slot: &Slot) {
+    let (Some(made), Ok(path)) = (&slot.made, slot.key.place()) else { return };
+    let Ok(made) = Path::parse(made) else { return };
+    for count in (made.parts()..path.parts()).rev() {
+        let part = path.first_parts(count);
+        let empty = match doc.get(&part) {
+            Ok(Some(spot)) => match spot.value {
+                Value::Map(pairs) => pairs.is_empty(),
+                Value::List(items) => items.is_empty(),
+                value => value == Value::Null,
+            },
+            _ => false,
+        };
+        if !empty || doc.remove(&part).is_err() {
+            return;
         }
     }
-    for line in ours.iter().filter(|l| !seen.contains(l) && wanted.contains(l)) {
-        let of = format!("the line `{line}` was taken out by hand, and the roster wants it");
-        let fix = "yalotheca settle puts it back; to leave it out, drop its item";
-        findings.push(Finding::new("missing-setting", Severity::Warning, of, fix).at(&key.path));
-    }
-    let before = bytes.clone();
-    doc.replace(&ours, &wanted);
-    *bytes = doc.render();
-    for line in wanted.iter().filter(|l| !seen.contains(l)) {
-        notes.push(format!("+ {line}"));
-    }
-    for line in ours.iter().filter(|l| seen.contains(l) && !wanted.contains(l) && !base.contains(l)) {
-        notes.push(format!("- {line}"));
-    }
-    if before != *bytes && notes.is_empty() {
-        notes.push("lines of ours change places".to_owned());
-    }
-    Ok(Some(Slot { key: key.clone(), base, hand: None, claims, written: wanted }))
 }
 
 #[cfg(test)]

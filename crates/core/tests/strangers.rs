@@ -9,9 +9,7 @@ use yalotheca_core::id::{Digest, ItemId, ServerPath};
 use yalotheca_core::ledger::{Ledger, parse_rows};
 use yalotheca_core::manifest;
 use yalotheca_core::roster::{Roster, merge_back, put_item, take_item};
-use yalotheca_core::settings::lines::Lines;
-use yalotheca_core::settings::properties::Properties;
-use yalotheca_core::settings::{Format, Value};
+use yalotheca_core::settings::{Document, Format, Value};
 
 const FAMILY: &str = include_str!("../../../families/quarrywake.family.toml");
 const ROSTER: &str = "format = 1\ncatalogues = []\n[server]\nfamily = \"f\"\n\n[items]\na = \"^1\" # one\nb = { file = \"x\", sha256 = \"ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad\" }\n";
@@ -87,40 +85,12 @@ proptest! {
 
     #[test]
     fn settings(bytes in prop::collection::vec(any::<u8>(), 0..80)) {
-        for format in [Format::Json, Format::Yaml, Format::Toml, Format::Properties, Format::Lines] {
+        for format in Format::ALL {
+            if let Ok(doc) = Document::parse(format, &bytes) {
+                prop_assert_eq!(doc.render(), bytes.clone());
+            }
             let _ = Value::read(format, &bytes);
         }
-        if let Ok(doc) = Properties::parse(&bytes) {
-            prop_assert_eq!(doc.render(), bytes.clone());
-        }
-        if let Ok(doc) = Lines::parse(&bytes) {
-            prop_assert_eq!(doc.render(), bytes);
-        }
-    }
-
-    #[test]
-    fn a_value_set_and_set_back_leaves_the_same_bytes(
-        lines in prop::collection::vec(("[a-z]{1,3}", "[ =:]{0,2}[=:][ ]?", "[!-~]{0,5}"), 0..5),
-        windows in any::<bool>(), ended in any::<bool>(), value in "[!-~][ -~]{0,6}",
-    ) {
-        let end = if windows { "\r\n" } else { "\n" };
-        let mut text: String = lines.iter().map(|(k, s, v)| format!("{k}{s}{v}{end}")).collect();
-        if !ended {
-            text.truncate(text.trim_end().len());
-        }
-        let Ok(mut doc) = Properties::parse(text.as_bytes()) else { return Ok(()) };
-        let new = "brand-new";
-        prop_assume!(doc.get(new).is_none() && !value.ends_with(['\\', ' ']));
-        if doc.set(new, Some(&value)).is_err() {
-            prop_assert!(text.trim_end().ends_with('\\') && doc.render() == text.as_bytes());
-            return Ok(());
-        }
-        prop_assert_eq!(&Properties::parse(&doc.render()).unwrap().get(new).unwrap().0, &value);
-        let once = doc.render();
-        doc.set(new, Some(&value)).unwrap();
-        prop_assert_eq!(doc.render(), once, "setting what is there changes nothing");
-        doc.set(new, None).unwrap();
-        prop_assert_eq!(String::from_utf8(doc.render()).unwrap(), text);
     }
 
     #[test]

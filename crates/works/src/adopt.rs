@@ -13,9 +13,7 @@ use yalotheca_core::family::Family;
 use yalotheca_core::id::{Digest, ItemId, ServerPath};
 use yalotheca_core::ledger::{Act, Held, HeldFrom, Ledger, LedgerError, render_rows};
 use yalotheca_core::roster::{Origin, Roster};
-use yalotheca_core::settings::lines::Lines;
-use yalotheca_core::settings::properties::Properties;
-use yalotheca_core::slot::{Claim, Slot};
+use yalotheca_core::slot::{self, Claim, Slot};
 use yalotheca_core::solve::Question;
 use yalotheca_core::wire::{self, Wired};
 
@@ -291,7 +289,7 @@ fn slots_as_they_are(server: &Server, ledger: &Ledger, facts: &ServerFacts) -> R
         .iter()
         .map(|(id, h)| Wired { id, kind: &h.kind, version: &h.facts.version, name: &h.name })
         .collect();
-    let claims: Vec<Claim> = wire::wire(&server.family, &wired, facts, None)?
+    let claims: Vec<Claim> = wire::wire(&server.family, &wired, facts, &[], None)?
         .into_iter()
         .filter(|c| matches!(c.owner, yalotheca_core::slot::Owner::Item(_)))
         .collect();
@@ -300,21 +298,18 @@ fn slots_as_they_are(server: &Server, ledger: &Ledger, facts: &ServerFacts) -> R
     for claim in &claims {
         let bytes =
             server.tree.read(std::slice::from_ref(&claim.key.path), MOST_SETTINGS)?.pop().flatten().unwrap_or_default();
-        let seen: Vec<String> = match &claim.key.at {
-            Some(at) => Properties::parse(&bytes).ok().and_then(|d| d.get(at)).map(|(v, _)| v).into_iter().collect(),
-            None => Lines::parse(&bytes).map(|d| d.entries().into_iter().map(|(e, _)| e).collect()).unwrap_or_default(),
-        };
-        let Some(place) = seen.iter().position(|s| *s == claim.value) else { continue };
-        if let (yalotheca_core::slot::Owner::Item(id), None) = (&claim.owner, &claim.key.at) {
+        let seen = slot::elements_of(&claim.key, &bytes);
+        let Some(place) = seen.iter().position(|s| slot::means(s, &claim.value)) else { continue };
+        if let (yalotheca_core::slot::Owner::Item(id), true) = (&claim.owner, claim.key.is_list()) {
             places.insert(id.clone(), place);
         }
         let at = slots.iter().position(|s| s.key == claim.key).unwrap_or_else(|| {
-            let base = if claim.key.at.is_none() { seen.clone() } else { Vec::new() };
-            slots.push(Slot { key: claim.key.clone(), base, hand: None, claims: Vec::new(), written: Vec::new() });
+            let base = if claim.key.is_list() { seen.clone() } else { Vec::new() };
+            slots.push(Slot { base, ..Slot::new(claim.key.clone()) });
             slots.len() - 1
         });
         if let Some(slot) = slots.get_mut(at) {
-            slot.base.retain(|b| *b != claim.value);
+            slot.base.retain(|b| !slot::means(b, &claim.value));
             slot.claims.push((claim.owner.clone(), claim.value.clone()));
             slot.written.push(claim.value.clone());
         }

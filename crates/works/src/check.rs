@@ -3,14 +3,14 @@
 use std::collections::BTreeSet;
 
 use yalotheca_core::check::{Situation, check as judge};
-use yalotheca_core::finding::{Finding, Severity};
+use yalotheca_core::finding::Finding;
 use yalotheca_core::id::ServerPath;
 use yalotheca_core::ledger::Ledger;
 use yalotheca_core::slot::Claim;
 
 use crate::Error;
 use crate::recover::recover;
-use crate::server::Server;
+use crate::server::{MOST_SETTINGS, Server};
 use crate::settle::slots;
 use crate::state;
 use crate::tree::Stat;
@@ -57,14 +57,13 @@ fn settings(server: &Server, ledger: &Ledger) -> Result<Vec<Finding>, Error> {
     let claims: Vec<Claim> = ledger
         .slots
         .iter()
-        .flat_map(|s| s.claims.iter().map(|(o, v)| Claim { key: s.key.clone(), owner: o.clone(), value: v.clone() }))
+        .flat_map(|s| s.claims.iter().map(|(o, v)| Claim::new(s.key.clone(), o.clone(), v.clone())))
         .collect();
     match slots(server, ledger, &claims, &BTreeSet::new()) {
         Ok(slots) => Ok(slots.findings),
         Err(Error::Slot(e)) => {
-            let fix = "mend that line by hand, then check again";
-            let found = Finding::new("unreadable-settings", Severity::Error, e.source.why.clone(), fix);
-            Ok(vec![found.at(&e.path).on_line(Some(e.source.line).filter(|l| *l > 0))])
+            let bytes = server.tree.read(std::slice::from_ref(&e.path), MOST_SETTINGS)?.pop().flatten().unwrap_or_default();
+            Ok(vec![e.finding(&bytes)])
         }
         Err(other) => Err(other),
     }

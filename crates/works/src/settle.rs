@@ -124,7 +124,7 @@ pub(crate) fn plan_terms(server: &Server, before: &Ledger, options: &Options) ->
     let in_order = before.order.iter().filter_map(|id| Some((id, before.items.get(id)?)));
     let items: Vec<Wired<'_>> =
         in_order.map(|(id, h)| Wired { id, kind: &h.kind, version: &h.facts.version, name: &h.name }).collect();
-    let claims = wire::wire(&server.family, &items, &known, options.accept_terms.as_deref())?;
+    let claims = wire::wire(&server.family, &items, &known, &[], options.accept_terms.as_deref())?;
     let slots = slots(server, before, &claims, &options.put_back)?;
     let number = options.accept_terms.clone().unwrap_or_default();
     let mut after =
@@ -355,7 +355,7 @@ fn wired(
     let items: Vec<Wired<'_>> = in_order
         .map(|p| Wired { id: &p.id, kind: &p.held.kind, version: &p.held.facts.version, name: &p.held.name })
         .collect();
-    let claims = wire::wire(&server.family, &items, known, before.terms.as_deref())?;
+    let claims = wire::wire(&server.family, &items, known, &[], before.terms.as_deref())?;
     slots(server, before, &claims, &options.put_back)
 }
 
@@ -371,7 +371,8 @@ pub(crate) fn slots(
     let paths: Vec<ServerPath> = paths.into_iter().collect();
     let read = if paths.is_empty() { Vec::new() } else { server.tree.read(&paths, MOST_SETTINGS)? };
     let docs = paths.into_iter().zip(read).filter_map(|(p, b)| Some((p, b?))).collect();
-    Ok(slot::settle(&before.slots, &before.made, claims, &docs, put_back)?)
+    let around = slot::Around { put_back: put_back.clone(), secret: BTreeSet::new() };
+    Ok(slot::settle(&before.slots, &before.made, claims, &docs, &around)?)
 }
 
 /// The server's files as they will be, for reading its facts ahead.

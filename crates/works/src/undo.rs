@@ -57,11 +57,7 @@ pub fn plan(server: &Server, number: Option<u64>, options: &Options) -> Result<P
         .slots
         .iter()
         .flat_map(|s| {
-            s.claims.iter().map(|(owner, value)| Claim {
-                key: s.key.clone(),
-                owner: owner.clone(),
-                value: value.clone(),
-            })
+            s.claims.iter().map(|(owner, value)| Claim::new(s.key.clone(), owner.clone(), value.clone()))
         })
         .collect();
     let computed = slots(server, &before, &claims, &options.put_back)?;

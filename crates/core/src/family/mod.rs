@@ -3,6 +3,7 @@
 //! Everything game-specific is in these files; no game's name stands in code.
 
 mod read;
+mod setting;
 mod template;
 
 use std::collections::BTreeMap;
@@ -10,10 +11,12 @@ use std::collections::BTreeMap;
 use serde::Deserialize;
 
 pub use read::FamilyError;
+pub use setting::{Reference, Setting, SettingsFile};
 pub use template::{Template, TemplateError};
 
-use crate::id::Digest;
-use crate::settings::Format;
+use crate::id::{Digest, IdError, ServerPath};
+use crate::settings::{Format, Seat, Sort, Value};
+use crate::slot::{ListIn, SlotKey};
 use crate::version::Scheme;
 
 /// A family file, read and checked.
@@ -52,6 +55,15 @@ pub struct Rules {
     /// Settings that need a value before the server starts.
     #[serde(default)]
     pub default: Vec<Wiring>,
+    /// Settings files whose name does not tell their format.
+    #[serde(default)]
+    pub settings_file: Vec<SettingsFile>,
+    /// What settings mean.
+    #[serde(default)]
+    pub setting: Vec<Setting>,
+    /// Values that name files.
+    #[serde(default)]
+    pub reference: Vec<Reference>,
     /// The terms somebody must accept.
     pub terms: Option<Terms>,
     /// How to start the server.
@@ -214,6 +226,10 @@ pub struct Placing {
     pub take: String,
     /// Where it goes: a template over `{id}`, `{version}`, `{name}`, `{stem}`, `{path}`.
     pub to: Template,
+    /// Whether it is a settings file: the administrator's once it is there, and a new version's default is merged
+    /// into it.
+    #[serde(default)]
+    pub settings: bool,
 }
 
 /// A value that makes the server load an item.
@@ -224,10 +240,44 @@ pub struct Wiring {
     pub file: String,
     /// Its format.
     pub format: Format,
-    /// Which value is set; absent for a list of lines.
+    /// Which value is set, or where the list stands; absent for a list of lines.
     pub at: Option<String>,
-    /// What is set, or the line that is added.
+    /// What is set, or the element that is added.
     pub value: Template,
+    /// Whether a list stands there, which gets the value as an element.
+    #[serde(default)]
+    pub list: bool,
+    /// What parts the elements of a list inside one value.
+    pub between: Option<String>,
+    /// Where in a list: `first`, `last`, `before NAME`, `after NAME`.
+    #[serde(default)]
+    pub seat: Seat,
+    /// The sort of value it is, where none stands there yet.
+    #[serde(rename = "as")]
+    pub sort: Option<Sort>,
+}
+
+impl Wiring {
+    /// Returns the slot it claims.
+    ///
+    /// # Errors
+    /// The file is no path inside the server's folder.
+    pub fn key(&self) -> Result<SlotKey, IdError> {
+        let list = match (&self.between, self.list) {
+            (Some(between), _) => Some(ListIn::Between(between.clone())),
+            (None, true) => Some(ListIn::Elements),
+            (None, false) => None,
+        };
+        Ok(SlotKey { path: ServerPath::server(&self.file)?, format: self.format, at: self.at.clone(), list })
+    }
+
+    /// Returns a filled value in the sort that is named.
+    pub fn typed(&self, words: String) -> Value {
+        match self.sort {
+            Some(Sort::Number | Sort::Flag) => Value::typed(&words),
+            _ => Value::Text(words),
+        }
+    }
 }
 
 /// The terms somebody must accept before the server starts.

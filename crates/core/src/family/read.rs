@@ -4,6 +4,7 @@ use thiserror::Error;
 
 use super::{Family, Rules, Template};
 use crate::id::Digest;
+use crate::settings::Path;
 use crate::text::{clean, did_you_mean, line_column};
 
 /// A family file that cannot be used.
@@ -114,9 +115,12 @@ impl Family {
                     return Some((format!("\"{fact}\""), format!("no `[fact.{fact}]` stands in this file{hint}")));
                 }
             }
-            if !terms.format.editable() {
-                return Some((terms.file.clone(), "no value can be set in this format yet".into()));
+            if let Err(e) = Path::parse(&terms.at) {
+                return Some((terms.at.clone(), e.to_string()));
             }
+        }
+        if let Some(fault) = unsettable(rules) {
+            return Some(fault);
         }
         if rules.start.as_ref().is_some_and(|s| s.command.is_empty()) {
             return Some(("command".into(), "the start command is empty".into()));
@@ -133,22 +137,48 @@ impl Family {
     }
 }
 
+/// Paths that cannot be read, ranges that nothing is in, references that name nothing.
+fn unsettable(rules: &Rules) -> Option<(String, String)> {
+    for setting in &rules.setting {
+        if let Err(e) = Path::parse(&setting.at) {
+            return Some((setting.at.clone(), e.to_string()));
+        }
+        if let (Some(least), Some(most)) = setting.range()
+            && crate::settings::number_order(&least, &most) == Some(std::cmp::Ordering::Greater)
+        {
+            return Some((setting.at.clone(), format!("no number is {least} or more and {most} or less")));
+        }
+    }
+    for reference in &rules.reference {
+        if let Err(e) = Path::parse(&reference.at) {
+            return Some((reference.at.clone(), e.to_string()));
+        }
+        if reference.to.fields().collect::<Vec<_>>() != ["value"] {
+            let why = "a reference's `to` names the file by `{value}`, once, and by nothing else";
+            return Some((reference.to.as_str().to_owned(), why.into()));
+        }
+    }
+    None
+}
+
 fn unwirable(wiring: &super::Wiring) -> Option<(String, String)> {
     use crate::settings::Format;
     if crate::id::storable(&wiring.file).is_err() {
         return Some((wiring.file.clone(), format!("`{}` is no path inside the server's folder", wiring.file)));
     }
-    let fits = match (wiring.format, &wiring.at) {
-        (Format::Lines, None) => true,
-        (Format::Lines, Some(_)) => false,
-        (format, at) => format.editable() && at.is_some(),
+    let lines = matches!(wiring.format, Format::Lines | Format::Columns);
+    let Some(at) = &wiring.at else {
+        let why = "`at` is missing: where in the file the value stands (only a list of lines needs none)";
+        return (!lines).then(|| (wiring.file.clone(), why.into()));
     };
-    (!fits).then(|| {
-        (
-            wiring.file.clone(),
-            "a wiring is `format = \"lines\"` without `at`, or `format = \"properties\"` with `at`".into(),
-        )
-    })
+    if lines && !wiring.list {
+        return Some((wiring.file.clone(), "a list of lines takes no `at`: each item is a line of it".into()));
+    }
+    match Path::parse(at) {
+        Ok(path) if path.is_wide() => Some((at.clone(), format!("`{at}` means many places, and a wiring is one"))),
+        Ok(_) => None,
+        Err(e) => Some((at.clone(), e.to_string())),
+    }
 }
 
 fn at(text: &str, span: (usize, usize), why: String) -> FamilyError {

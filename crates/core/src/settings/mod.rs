@@ -1,106 +1,144 @@
-//! Settings files: reading values from any format a family names, and editing bytes without touching the rest.
+//! Settings files: one editor over every format, which changes the bytes of a value and nothing else.
+//!
+//! Every format's reader gives the same tree, whose parts know which bytes of the text they are ([`node`]). An edit
+//! is a few splices of that text; the result is read again and compared with what was meant, and refused where it
+//! differs ([`edit`]). Paths into files are those of `docs/paths.md` ([`Path`]).
 
-pub mod lines;
-pub mod properties;
-pub mod value;
+mod amount;
+mod arrange;
+mod blocks;
+mod brace;
+mod bracketed;
+mod delimited;
+mod document;
+mod edit;
+mod flat;
+mod guess;
+mod insert;
+mod json;
+mod lined;
+mod merge;
+mod node;
+mod paste;
+mod path;
+mod remove;
+mod select;
+mod slips;
+mod source;
+mod toml;
+mod value;
+mod verify;
+mod write;
+mod xml;
+mod yaml;
 
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
+pub(crate) use arrange::alike;
+pub use amount::{Amount, AmountError, compare as number_order};
+pub use delimited::Delimited;
+pub use document::{Document, Row, Spot};
+pub use edit::{Edit, EditError, Seat};
+pub use guess::guess;
+pub use merge::{Collision, Merged, merge};
+pub use node::Sort;
+pub use paste::paste;
+pub use path::{Path, PathError};
+pub use slips::{Slip, slip};
 pub use value::Value;
 
-/// The formats a family may name.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+/// The formats of settings files.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Format {
     /// `key=value` lines; `#` and `!` begin comments.
     Properties,
     /// One entry a line; `#` begins a comment.
     Lines,
-    /// JSON (read only so far).
+    /// JSON, with or without comments and trailing commas.
     Json,
-    /// YAML (read only so far).
+    /// YAML.
     Yaml,
-    /// TOML (read only so far).
+    /// TOML.
     Toml,
+    /// Sections of `key = value` lines; `;` and `#` begin comments.
+    Ini,
+    /// XML.
+    Xml,
+    /// `name "value"` lines; `//` and `#` begin comments.
+    NameValue,
+    /// Nested blocks: `name { key = value }`.
+    Blocks,
+    /// Brace tables of scripting languages: `name = { key = value, "item" }`.
+    BraceTables,
+    /// A table: one row a line, cut into columns.
+    Columns,
+    /// Any other text, read through patterns over its lines.
+    Text,
 }
 
 impl Format {
-    /// Whether values can be set in it.
-    pub fn editable(self) -> bool {
-        matches!(self, Format::Properties | Format::Lines)
+    /// All of them.
+    pub const ALL: [Format; 12] = [
+        Format::Json,
+        Format::Yaml,
+        Format::Toml,
+        Format::Ini,
+        Format::Properties,
+        Format::Xml,
+        Format::NameValue,
+        Format::Lines,
+        Format::Blocks,
+        Format::BraceTables,
+        Format::Columns,
+        Format::Text,
+    ];
+
+    /// Returns its word, as family files and `--format` write it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Format::Properties => "properties",
+            Format::Lines => "lines",
+            Format::Json => "json",
+            Format::Yaml => "yaml",
+            Format::Toml => "toml",
+            Format::Ini => "ini",
+            Format::Xml => "xml",
+            Format::NameValue => "name-value",
+            Format::Blocks => "blocks",
+            Format::BraceTables => "brace-tables",
+            Format::Columns => "columns",
+            Format::Text => "text",
+        }
+    }
+
+    /// Returns the format of a word.
+    pub fn of_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|f| f.word() == word)
     }
 }
 
-/// A settings file that cannot be read without doubt.
+/// A settings file that cannot be read without doubt, or would not be after an edit.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
-#[error("line {line}: {why}")]
+#[error("line {line}, column {column}: {why}")]
 pub struct SettingsError {
     /// The line, from 1.
     pub line: usize,
+    /// The column in characters, from 1.
+    pub column: usize,
     /// What is wrong with it.
     pub why: String,
 }
 
-/// A text cut into lines that remember their ends, so that writing them back gives the same bytes.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Text {
-    /// Line without its end, and its end (`\n`, `\r\n` or nothing for an unended last line).
-    pub(crate) lines: Vec<(Vec<u8>, Vec<u8>)>,
-}
-
-impl Text {
-    pub(crate) fn parse(bytes: &[u8]) -> Self {
-        let mut lines = Vec::new();
-        let mut rest = bytes;
-        while !rest.is_empty() {
-            let (line, after) = match rest.iter().position(|b| *b == b'\n') {
-                Some(at) => rest.split_at(at + 1),
-                None => (rest, &rest[..0]),
-            };
-            let end = if line.ends_with(b"\r\n") { 2 } else { usize::from(line.ends_with(b"\n")) };
-            let (body, end) = line.split_at(line.len() - end);
-            lines.push((body.to_vec(), end.to_vec()));
-            rest = after;
-        }
-        Self { lines }
+impl SettingsError {
+    pub(crate) fn new(line: usize, column: usize, why: impl Into<String>) -> Self {
+        Self { line, column, why: why.into() }
     }
 
-    pub(crate) fn render(&self) -> Vec<u8> {
-        self.lines.iter().flat_map(|(body, end)| body.iter().chain(end).copied()).collect()
-    }
-
-    /// The end that most lines have.
-    fn usual_end(&self) -> Vec<u8> {
-        let windows = self.lines.iter().filter(|(_, end)| end == b"\r\n").count();
-        let plain = self.lines.iter().filter(|(_, end)| end == b"\n").count();
-        if windows > plain { b"\r\n".to_vec() } else { b"\n".to_vec() }
-    }
-
-    /// Inserts a line before line `at`. An unended last line stays unended: the new last line takes its habit.
-    pub(crate) fn insert(&mut self, at: usize, body: &[u8]) {
-        let end = self.usual_end();
-        if at >= self.lines.len() {
-            let habit = match self.lines.last_mut() {
-                Some((_, last)) if last.is_empty() => std::mem::replace(last, end),
-                _ => end,
-            };
-            self.lines.push((body.to_vec(), habit));
-        } else {
-            self.lines.insert(at, (body.to_vec(), end));
-        }
-    }
-
-    /// Takes line `at` out; when it was an unended last line, the line before it becomes unended.
-    pub(crate) fn remove(&mut self, at: usize) {
-        if at >= self.lines.len() {
-            return;
-        }
-        let (_, end) = self.lines.remove(at);
-        if end.is_empty()
-            && let Some((_, last)) = self.lines.last_mut()
-        {
-            last.clear();
-        }
+    /// An error at a byte of a text.
+    pub(crate) fn at(text: &str, offset: usize, why: impl Into<String>) -> Self {
+        let (line, column) = crate::text::line_column(text, offset);
+        Self::new(line, column, why)
     }
 }

@@ -1,11 +1,14 @@
-//! Values read from JSON, YAML, TOML or properties, as one tree, for manifests and facts.
+//! What settings files and manifests say, as plain values.
 
-use saphyr_parser::{Event, Parser, ScalarStyle};
+use serde::{Deserialize, Serialize};
 
-use super::{Format, SettingsError};
+use super::node::{Body, Node, Shut, Sort, is_number};
+use super::path::Step;
+use super::{Document, Format, Path, SettingsError};
 
 /// A value of any of the formats. Numbers and dates keep the text a person reads.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(from = "Stored", into = "Stored")]
 pub enum Value {
     /// Nothing.
     Null,
@@ -21,51 +24,137 @@ pub enum Value {
     Map(Vec<(String, Value)>),
 }
 
-/// Deeper nesting than this is refused.
-const MOST_DEPTH: usize = 64;
-/// More values than this are refused.
-const MOST_VALUES: usize = 1_000_000;
+/// How a ledger keeps a value: texts are plain, numbers keep their text.
+#[derive(Serialize, Deserialize)]
+#[serde(untagged)]
+enum Stored {
+    Null(()),
+    Bool(bool),
+    Text(String),
+    List(Vec<Value>),
+    Number { number: String },
+    Map { map: Vec<(String, Value)> },
+}
+
+impl From<Stored> for Value {
+    fn from(stored: Stored) -> Self {
+        match stored {
+            Stored::Null(()) => Value::Null,
+            Stored::Bool(b) => Value::Bool(b),
+            Stored::Text(t) => Value::Text(t),
+            Stored::List(items) => Value::List(items),
+            Stored::Number { number } => Value::Number(number),
+            Stored::Map { map } => Value::Map(map),
+        }
+    }
+}
+
+impl From<Value> for Stored {
+    fn from(value: Value) -> Self {
+        match value {
+            Value::Null => Stored::Null(()),
+            Value::Bool(b) => Stored::Bool(b),
+            Value::Text(t) => Stored::Text(t),
+            Value::List(items) => Stored::List(items),
+            Value::Number(number) => Stored::Number { number },
+            Value::Map(map) => Stored::Map { map },
+        }
+    }
+}
+
+impl From<&str> for Value {
+    fn from(text: &str) -> Self {
+        Value::Text(text.to_owned())
+    }
+}
+
+impl From<String> for Value {
+    fn from(text: String) -> Self {
+        Value::Text(text)
+    }
+}
 
 impl Value {
-    /// Reads bytes of the format.
+    /// Reads bytes of the format, as a manifest: what only repeats another value is not read.
     ///
     /// # Errors
     /// What is wrong and on which line.
     pub fn read(format: Format, bytes: &[u8]) -> Result<Self, SettingsError> {
-        let bytes = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes);
-        let text = std::str::from_utf8(bytes).map_err(|e| SettingsError {
-            line: bytes.get(..e.valid_up_to()).unwrap_or_default().iter().filter(|b| **b == b'\n').count() + 1,
-            why: "is not UTF-8 text".to_owned(),
-        })?;
-        match format {
-            Format::Json => {
-                let value: serde_json::Value = serde_json::from_str(text).map_err(|e| SettingsError {
-                    line: e.line().max(1),
-                    why: crate::text::clean(&e.to_string(), 160),
-                })?;
-                Ok(Self::from_json(value))
-            }
-            Format::Yaml => read_yaml(text),
-            Format::Toml => {
-                let doc = toml_edit::Document::parse(text).map_err(|e| SettingsError {
-                    line: crate::text::line_column(text, e.span().map_or(0, |s| s.start)).0,
-                    why: crate::text::clean(e.message(), 160),
-                })?;
-                Ok(from_toml(doc.as_item()))
-            }
-            Format::Properties => {
-                let pairs = super::properties::Properties::parse(bytes)?.pairs();
-                Ok(Value::Map(pairs.into_iter().map(|(k, v)| (k, Value::Text(v))).collect()))
-            }
-            Format::Lines => {
-                let entries = super::lines::Lines::parse(bytes)?.entries();
-                Ok(Value::List(entries.into_iter().map(|(e, _)| Value::Text(e)).collect()))
-            }
+        let document = Document::parse(format, bytes)?;
+        match first_alias(&document.root) {
+            Some(at) => Err(SettingsError::at(document.text(), at, "uses an alias (`*name`), which is not read here")),
+            None => Ok(document.value()),
         }
     }
 
-    /// Returns the value at `path`: keys and list positions parted by dots. A key that itself holds dots is
-    /// found whole before it is parted. An empty path is the value itself.
+    /// Returns what a person typed as a value: what looks like a number, `true`, a list or an object in JSON is one.
+    pub fn typed(text: &str) -> Self {
+        match text {
+            "true" => Value::Bool(true),
+            "false" => Value::Bool(false),
+            "null" => Value::Null,
+            _ if is_number(text) => Value::Number(text.to_owned()),
+            _ if text.starts_with(['[', '{']) => {
+                Self::read(Format::Json, text.as_bytes()).unwrap_or_else(|_| Value::Text(text.to_owned()))
+            }
+            _ => Value::Text(text.to_owned()),
+        }
+    }
+
+    pub(crate) fn of(node: &Node, text: &str) -> Self {
+        match &node.body {
+            Body::One(one) => {
+                let words = node.text(text).unwrap_or_default();
+                match one.sort {
+                    Sort::Nothing => Value::Null,
+                    Sort::Flag => Value::Bool(words.eq_ignore_ascii_case("true")),
+                    Sort::Number => Value::Number(words.into_owned()),
+                    Sort::Text => Value::Text(words.into_owned()),
+                }
+            }
+            Body::Many(many) if many.map => {
+                let mut number = 0;
+                let pairs = many.entries.iter().map(|e| {
+                    let key = match &e.key {
+                        Some(key) => key.text(text).to_owned(),
+                        None => {
+                            number += 1;
+                            number.to_string()
+                        }
+                    };
+                    (key, Self::of(&e.node, text))
+                });
+                Value::Map(pairs.collect())
+            }
+            Body::Many(many) => Value::List(many.entries.iter().map(|e| Self::of(&e.node, text)).collect()),
+        }
+    }
+
+    /// Returns what it is, where it is a single value.
+    pub fn sort(&self) -> Option<Sort> {
+        match self {
+            Value::Null => Some(Sort::Nothing),
+            Value::Bool(_) => Some(Sort::Flag),
+            Value::Number(_) => Some(Sort::Number),
+            Value::Text(_) => Some(Sort::Text),
+            Value::List(_) | Value::Map(_) => None,
+        }
+    }
+
+    /// Whether two values mean the same: numbers as numbers, all else as it stands.
+    pub fn same(&self, other: &Self) -> bool {
+        match (self, other) {
+            (Value::Number(a), Value::Number(b)) => super::amount::equal(a, b),
+            (Value::List(a), Value::List(b)) => a.len() == b.len() && a.iter().zip(b).all(|(a, b)| a.same(b)),
+            (Value::Map(a), Value::Map(b)) => {
+                a.len() == b.len() && a.iter().zip(b).all(|((k, a), (l, b))| k == l && a.same(b))
+            }
+            (a, b) => a == b,
+        }
+    }
+
+    /// Returns the value at a path (`docs/paths.md`; the first, where it means several). A key that itself holds
+    /// dots is found whole, too. An empty path is the value itself.
     pub fn at(&self, path: &str) -> Option<&Value> {
         if path.is_empty() {
             return Some(self);
@@ -75,15 +164,27 @@ impl Value {
         {
             return Some(value);
         }
-        path.match_indices('.').map(|(at, _)| at).chain([path.len()]).find_map(|at| {
-            let (head, tail) = (path.get(..at)?, path.get(at + 1..).unwrap_or(""));
-            let inner = match self {
-                Value::Map(pairs) => pairs.iter().find(|(k, _)| k == head).map(|(_, v)| v),
-                Value::List(items) => head.parse::<usize>().ok().and_then(|i| items.get(i)),
-                _ => None,
-            }?;
-            inner.at(tail)
-        })
+        Path::parse(path).ok()?.0.iter().try_fold(self, |value, step| value.step(step))
+    }
+
+    fn step(&self, step: &Step) -> Option<&Value> {
+        let field = |v: &Value, name: &str| v.step(&Step::Key(name.to_owned())).and_then(Value::text);
+        match (self, step) {
+            (Value::Map(pairs), Step::Key(key)) => pairs.iter().find(|(k, _)| k == key).map(|(_, v)| v),
+            (Value::Map(pairs), Step::Glob(p)) => pairs.iter().find(|(k, _)| crate::text::glob(p, k)).map(|(_, v)| v),
+            (Value::Map(pairs), Step::Field(name, value)) => {
+                pairs.iter().map(|(_, v)| v).find(|v| field(v, name).as_deref() == Some(value))
+            }
+            (Value::List(items), Step::Key(key)) => items.get(key.parse::<usize>().ok()?.checked_sub(1)?),
+            (Value::List(items), Step::Position(n)) => items.get(n.checked_sub(1)?),
+            (Value::List(items), Step::Last) => items.last(),
+            (Value::List(items), Step::Every) => items.first(),
+            (Value::List(items), Step::Is(value)) => items.iter().find(|v| v.text().as_deref() == Some(value)),
+            (Value::List(items), Step::Field(name, value)) => {
+                items.iter().find(|v| field(v, name).as_deref() == Some(value))
+            }
+            _ => None,
+        }
     }
 
     /// Returns a single value as text; `None` for lists, maps and nothing.
@@ -104,115 +205,23 @@ impl Value {
         }
     }
 
-    fn from_json(value: serde_json::Value) -> Self {
-        match value {
-            serde_json::Value::Null => Value::Null,
-            serde_json::Value::Bool(b) => Value::Bool(b),
-            serde_json::Value::Number(n) => Value::Number(n.to_string()),
-            serde_json::Value::String(s) => Value::Text(s),
-            serde_json::Value::Array(items) => Value::List(items.into_iter().map(Self::from_json).collect()),
-            serde_json::Value::Object(map) => {
-                Value::Map(map.into_iter().map(|(k, v)| (k, Self::from_json(v))).collect())
-            }
+    /// Returns it as a person types it: texts bare, lists and maps as JSON.
+    pub fn shown(&self) -> String {
+        match self {
+            Value::Text(t) => t.clone(),
+            other => other.json(),
         }
+    }
+
+    /// Returns it as JSON on one line.
+    pub fn json(&self) -> String {
+        super::write::flow(Format::Json, self)
     }
 }
 
-/// Builds the tree from the parser's events, one document, without recursion.
-fn read_yaml(text: &str) -> Result<Value, SettingsError> {
-    let mut open: Vec<Open> = Vec::new();
-    let mut done: Option<Value> = None;
-    let mut count = 0;
-    for event in Parser::new_from_str(text) {
-        let (event, span) = event.map_err(|e| SettingsError {
-            line: e.marker().line().max(1),
-            why: crate::text::clean(&e.to_string(), 160),
-        })?;
-        let fail = |why: &str| SettingsError { line: span.start.line().max(1), why: why.to_owned() };
-        count += 1;
-        if count > MOST_VALUES {
-            return Err(fail("the file holds too many values"));
-        }
-        let finished = match event {
-            Event::Scalar(text, style, ..) => yaml_scalar(&text, style),
-            Event::SequenceStart(..) | Event::MappingStart(..) if open.len() >= MOST_DEPTH => {
-                return Err(fail("is nested too deeply"));
-            }
-            Event::SequenceStart(..) => {
-                open.push(Open::List(Vec::new()));
-                continue;
-            }
-            Event::MappingStart(..) => {
-                open.push(Open::Map(Vec::new(), None));
-                continue;
-            }
-            Event::SequenceEnd | Event::MappingEnd => match open.pop() {
-                Some(Open::List(items)) => Value::List(items),
-                Some(Open::Map(pairs, _)) => Value::Map(pairs),
-                None => return Err(fail("closes what was never opened")),
-            },
-            Event::Alias(_) => return Err(fail("uses an alias (`*name`), which is not read here")),
-            Event::DocumentStart(..) if done.is_some() => return Err(fail("holds more than one document")),
-            _ => continue,
-        };
-        match open.last_mut() {
-            None => done = Some(finished),
-            Some(Open::List(items)) => items.push(finished),
-            Some(Open::Map(pairs, key)) => match key.take() {
-                None => *key = Some(finished.text().unwrap_or_default()),
-                Some(key) if pairs.iter().any(|(k, _)| *k == key) => {
-                    return Err(fail(&format!("`{}` stands here a second time", crate::text::clean(&key, 40))));
-                }
-                Some(key) => pairs.push((key, finished)),
-            },
-        }
-    }
-    Ok(done.unwrap_or(Value::Null))
-}
-
-/// A list or map whose end has not come yet; a map with the key that waits for its value.
-enum Open {
-    List(Vec<Value>),
-    Map(Vec<(String, Value)>, Option<String>),
-}
-
-/// A plain `1.10` is a version to the person who wrote it: numbers keep their text.
-fn yaml_scalar(text: &str, style: ScalarStyle) -> Value {
-    if style != ScalarStyle::Plain {
-        return Value::Text(text.to_owned());
-    }
-    match text {
-        "" | "~" | "null" | "Null" | "NULL" => Value::Null,
-        "true" | "True" | "TRUE" => Value::Bool(true),
-        "false" | "False" | "FALSE" => Value::Bool(false),
-        _ if text.parse::<f64>().is_ok()
-            && text.starts_with(['-', '+', '.', '0', '1', '2', '3', '4', '5', '6', '7', '8', '9']) =>
-        {
-            Value::Number(text.to_owned())
-        }
-        _ => Value::Text(text.to_owned()),
-    }
-}
-
-fn from_toml(item: &toml_edit::Item) -> Value {
-    use toml_edit::{Item, Value as Toml};
-    fn value(v: &Toml) -> Value {
-        match v {
-            Toml::String(s) => Value::Text(s.value().clone()),
-            Toml::Integer(i) => Value::Number(i.value().to_string()),
-            Toml::Float(f) => Value::Number(f.display_repr().into_owned()),
-            Toml::Boolean(b) => Value::Bool(*b.value()),
-            Toml::Datetime(d) => Value::Text(d.value().to_string()),
-            Toml::Array(a) => Value::List(a.iter().map(value).collect()),
-            Toml::InlineTable(t) => Value::Map(t.iter().map(|(k, v)| (k.to_owned(), value(v))).collect()),
-        }
-    }
-    match item {
-        Item::None => Value::Null,
-        Item::Value(v) => value(v),
-        Item::Table(t) => Value::Map(t.iter().map(|(k, v)| (k.to_owned(), from_toml(v))).collect()),
-        Item::ArrayOfTables(a) => Value::List(
-            a.iter().map(|t| Value::Map(t.iter().map(|(k, v)| (k.to_owned(), from_toml(v))).collect())).collect(),
-        ),
+fn first_alias(node: &Node) -> Option<usize> {
+    match node.shut {
+        Some(Shut::Alias) => Some(node.span.start()),
+        _ => node.entries().iter().find_map(|e| first_alias(&e.node)),
     }
 }

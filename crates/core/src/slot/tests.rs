@@ -12,11 +12,11 @@ fn id(text: &str) -> ItemId {
 }
 
 fn list_key() -> SlotKey {
-    SlotKey { path: path("order.list"), format: Format::Lines, at: None }
+    SlotKey::lines(path("order.list"), Format::Lines)
 }
 
 fn value_key() -> SlotKey {
-    SlotKey { path: path("start.conf"), format: Format::Properties, at: Some("mode".to_owned()) }
+    SlotKey::value(path("start.conf"), Format::Properties, "mode")
 }
 
 /// A made-up server: files in memory, a ledger of slots and of one shared file.
@@ -47,10 +47,10 @@ impl World {
     fn settle(&mut self) {
         let mut claims = Vec::new();
         for item in &self.items {
-            claims.push(Claim { key: list_key(), owner: Owner::Item(item.clone()), value: format!("line of {item}") });
-            claims.push(Claim { key: value_key(), owner: Owner::Item(item.clone()), value: format!("{item}") });
+            claims.push(Claim::new(list_key(), Owner::Item(item.clone()), format!("line of {item}")));
+            claims.push(Claim::new(value_key(), Owner::Item(item.clone()), format!("{item}")));
         }
-        let out = settle(&self.slots, &self.made, &claims, &self.files, &BTreeSet::new()).unwrap();
+        let out = settle(&self.slots, &self.made, &claims, &self.files, &Around::default()).unwrap();
         self.slots = out.slots;
         self.made = out.made;
         for doc in out.docs {
@@ -155,8 +155,8 @@ fn by_hand(world: &mut World, hand: Hand) {
         }
         Hand::Scalar => {
             let text = world.text("start.conf").unwrap_or_default();
-            let mut doc = Properties::parse(text.as_bytes()).unwrap();
-            doc.set("mode", Some("by hand")).unwrap();
+            let mut doc = Document::parse(Format::Properties, text.as_bytes()).unwrap();
+            doc.set(&Path::parse("mode").unwrap(), "by hand".into(), None).unwrap();
             world.files.insert(path("start.conf"), doc.render());
         }
         Hand::OtherKey => {
@@ -231,36 +231,39 @@ fn every_order_of_adding_and_dropping_ends_with_base_and_hand_edit() {
 
 #[test]
 fn a_value_set_by_hand_is_kept_and_told_until_it_is_put_back() {
-    let claims = [Claim { key: value_key(), owner: Owner::Item(id("a")), value: "a".to_owned() }];
+    let claims = [Claim::new(value_key(), Owner::Item(id("a")), "a".to_owned())];
     let docs = |text: &str| [(path("start.conf"), text.as_bytes().to_vec())].into();
     let none = BTreeSet::new();
-    let first = settle(&[], &none, &claims, &docs("mode=base\n"), &none).unwrap();
+    let first = settle(&[], &none, &claims, &docs("mode=base\n"), &Around::default()).unwrap();
     assert_eq!(first.docs[0].after.as_deref(), Some(&b"mode=a\n"[..]));
     assert_eq!(first.docs[0].notes, ["mode: `base` → `a`"]);
-    let second = settle(&first.slots, &none, &claims, &docs("mode=mine\n"), &none).unwrap();
+    let second = settle(&first.slots, &none, &claims, &docs("mode=mine\n"), &Around::default()).unwrap();
     assert!(second.docs.is_empty());
     assert_eq!(second.findings[0].code, "changed-by-hand");
-    let third = settle(&second.slots, &none, &claims, &docs("mode=mine\n"), &[path("start.conf")].into()).unwrap();
+    let third = settle(&second.slots, &none, &claims, &docs("mode=mine\n"), &Around { put_back: [path("start.conf")].into(), ..Around::default() })
+        .unwrap();
     assert_eq!(third.docs[0].after.as_deref(), Some(&b"mode=a\n"[..]));
-    assert_eq!(third.slots[0].base, ["base"]);
+    assert_eq!(third.slots[0].base, [Value::from("base")]);
 }
 
 #[test]
 fn a_default_fills_a_gap_and_no_more() {
-    let claims = [Claim { key: value_key(), owner: Owner::Family, value: "default".to_owned() }];
+    let claims = [Claim::new(value_key(), Owner::Family, "default".to_owned())];
     let docs = |text: &str| [(path("start.conf"), text.as_bytes().to_vec())].into();
     let none = BTreeSet::new();
-    assert!(settle(&[], &none, &claims, &docs("mode=base"), &none).unwrap().docs.is_empty());
-    let filled = settle(&[], &none, &claims, &docs("x : 1"), &none).unwrap();
+    assert!(settle(&[], &none, &claims, &docs("mode=base"), &Around::default()).unwrap().docs.is_empty());
+    let filled = settle(&[], &none, &claims, &docs("x : 1"), &Around::default()).unwrap();
     assert_eq!(filled.docs[0].after.as_deref(), Some(&b"x : 1\nmode : default"[..]));
 }
 
 #[test]
 fn a_file_in_doubt_is_left_alone() {
-    let claims = [Claim { key: value_key(), owner: Owner::Item(id("a")), value: "a".to_owned() }];
+    let claims = [Claim::new(value_key(), Owner::Item(id("a")), "a".to_owned())];
     let none = BTreeSet::new();
-    for (text, line) in [("mode=1\nmode=2\n", 2), ("just words\n", 1), ("x=1\n\u{fffd}\n", 2)] {
+    for (text, line) in [("mode=1\nmode=2\n", 2), ("just words\n", 1), ("x=1\nno sign\n", 2)] {
         let docs = [(path("start.conf"), text.as_bytes().to_vec())].into();
-        assert_eq!(settle(&[], &none, &claims, &docs, &none).unwrap_err().source.line, line, "{text}");
+        let error = settle(&[], &none, &claims, &docs, &Around::default()).unwrap_err();
+        let SlotFault::Settings(source) = error.source else { panic!("{error}") };
+        assert_eq!(source.line, line, "{text}");
     }
 }
