@@ -391,7 +391,7 @@ fn waits(count: usize) -> String {
 pub fn unreadable(path: &ServerPath, format: Format, bytes: &[u8], error: &SettingsError) -> Finding {
     let fix = match crate::settings::slip(format, bytes) {
         Some(slip) => format!("{} (line {}): yalotheca tune {path} --mend", slip.repair, slip.line),
-        None => "correct that line".to_owned(),
+        None => "correct that line by hand, then check again".to_owned(),
     };
     let cause = format!("it cannot be read without doubt, so it is left alone: {}", error.why);
     Finding::new("unreadable-settings", Severity::Error, cause, fix).at(path).on_line(Some(error.line))
