@@ -85,8 +85,9 @@ fn home() -> PathBuf {
         .map_or_else(|_| PathBuf::from(".yalotheca-home"), |s| s.data_dir().join("yalotheca"))
 }
 
+/// Returns a variable of the environment; `None` where it is not set, or empty.
 #[allow(clippy::disallowed_methods)] // the one place that reads the environment
-fn variable(name: &str) -> Option<String> {
+pub(crate) fn variable(name: &str) -> Option<String> {
     std::env::var(name).ok().filter(|v| !v.is_empty())
 }
 

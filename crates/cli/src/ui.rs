@@ -108,6 +108,19 @@ impl Ui {
         if self.yes { Reply::Yes } else { self.ask_person(question) }
     }
 
+    /// Asks for a secret, which is not shown while it is typed; `None` where nobody is there to type it.
+    pub(crate) fn ask_secret(&self, question: &str) -> Option<String> {
+        if !self.interactive {
+            self.error(
+                "Nobody is there to type the secret.\n  fix: name where it is: --secret FILE, --secret '$NAME' or --secret -",
+            );
+            return None;
+        }
+        let _ = write!(anstream::stderr(), "{question} ");
+        let _ = anstream::stderr().flush();
+        console::Term::stderr().read_secure_line().ok()
+    }
+
     /// Asks a person; `--yes` is no answer here.
     pub(crate) fn ask_person(&self, question: &str) -> Reply {
         if !self.interactive {

@@ -17,6 +17,8 @@ pub struct WantedFile {
     pub source: Source,
     /// The items it belongs to.
     pub owners: BTreeSet<ItemId>,
+    /// Whether it is a settings file, the administrator's once it is there.
+    pub settings: bool,
 }
 
 /// What stands at a path.
@@ -259,6 +261,7 @@ pub fn gather(
                         bytes: placed.bytes,
                         source: placed.source,
                         owners: BTreeSet::from([id]),
+                        settings: placed.settings,
                     },
                 );
             }
@@ -281,6 +284,7 @@ mod tests {
             bytes: bytes.len() as u64,
             source: Source::Store(Digest::of(bytes.as_bytes())),
             owners: owners.iter().map(|o| ItemId::new(o).unwrap()).collect(),
+            settings: false,
         }
     }
 
@@ -348,6 +352,7 @@ mod tests {
             source: Source::Store(Digest::of(b.as_bytes())),
             sha256: Digest::of(b.as_bytes()),
             bytes: 1,
+            settings: false,
         };
         let id = |t: &str| ItemId::new(t).unwrap();
         let both = gather([(id("a"), placed("lib/x", "1")), (id("b"), placed("lib/x", "1"))]).unwrap();

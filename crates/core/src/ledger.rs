@@ -83,6 +83,9 @@ pub struct FileRow {
     pub sha256: Digest,
     /// Its size in bytes.
     pub bytes: u64,
+    /// Whether it is a settings file: the administrator's once it is there; the digest is the shipped default's.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub settings: bool,
 }
 
 /// What a command did, as one entry of the history.
@@ -117,6 +120,8 @@ pub enum Act {
     Settle,
     /// The terms with this number were accepted.
     AcceptTerms(String),
+    /// Settings in these files were tuned.
+    Tune(Vec<ServerPath>),
     /// The server went back to what it was before this entry.
     Undo(u64),
 }
@@ -128,6 +133,7 @@ impl Act {
             Act::Adopt => "adopt",
             Act::Settle => "settle",
             Act::AcceptTerms(_) => "terms",
+            Act::Tune(_) => "tune",
             Act::Undo(_) => "undo",
         }
     }

@@ -38,6 +38,8 @@ pub struct Placed {
     pub sha256: Digest,
     /// Its size in bytes.
     pub bytes: u64,
+    /// Whether it is a settings file, the administrator's once it is there.
+    pub settings: bool,
 }
 
 /// An item's files with their places.
@@ -184,7 +186,7 @@ pub fn place(
             if out.files.iter().any(|f| f.path == path) {
                 return Err(PlaceError::Twice { item: id.clone(), path });
             }
-            out.files.push(Placed { path, source, sha256: sha256.clone(), bytes });
+            out.files.push(Placed { path, source, sha256: sha256.clone(), bytes, settings: rule.settings });
         }
     }
     if out.files.is_empty() {

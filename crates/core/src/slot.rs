@@ -21,7 +21,7 @@ use thiserror::Error;
 
 use crate::finding::{Finding, Severity};
 use crate::id::{ItemId, ServerPath};
-use crate::settings::{Document, EditError, Format, Path, Seat, SettingsError, Sort, Value};
+use crate::settings::{Document, Edit, EditError, Format, Path, Seat, SettingsError, Sort, Value};
 
 /// Who claims something of a slot.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -315,56 +315,63 @@ fn file(
         return Ok(());
     }
     let mut bytes = now.cloned().unwrap_or_default();
-    let mut notes = Vec::new();
-    let mut dropped: Vec<Slot> = Vec::new();
-    let mut first = out.slots.len();
-    let mut document: Option<Document> = None;
-    for key in keys {
-        let fail = |source: SlotFault| SlotError { path: path.clone(), format: key.format, source };
-        if document.as_ref().is_none_or(|d| d.format() != key.format) {
-            document = match Document::parse(key.format, &bytes) {
-                Ok(document) => Some(document),
-                Err(error) if only_tuned => {
-                    out.findings.push(unreadable(path, key.format, &bytes, &error));
-                    out.slots.extend(olds.iter().map(|s| (*s).clone()));
-                    return Ok(());
-                }
-                Err(error) => return Err(fail(error.into())),
-            };
+    let Some(format) = keys.first().map(|k| k.format) else { return Ok(()) };
+    let fail = |source: SlotFault| SlotError { path: path.clone(), format, source };
+    let mut doc = match Document::parse(format, &bytes) {
+        Ok(document) => document,
+        Err(error) if only_tuned => {
+            out.findings.push(unreadable(path, format, &bytes, &error));
+            out.slots.extend(olds.iter().map(|s| (*s).clone()));
+            return Ok(());
         }
-        let Some(doc) = &mut document else { continue };
-        let old = olds.iter().find(|s| s.key == *key).copied();
-        let wanted: Vec<&Claim> = mine.iter().filter(|c| c.key == *key).copied().collect();
+        Err(error) => return Err(fail(error.into())),
+    };
+    let mut work = FileWork { notes: Vec::new(), dropped: Vec::new(), first: out.slots.len() };
+    let wanted_of = |key: &SlotKey| -> Vec<&Claim> { mine.iter().filter(|c| c.key == *key).copied().collect() };
+    let told_of = |key: &SlotKey| {
         let secret = key.at.as_ref().is_some_and(|at| around.secret.contains(&(path.clone(), at.clone())));
-        let mut told = Told { notes: Vec::new(), findings: Vec::new(), secret };
-        let overrule = around.put_back.contains(path);
-        let result = if key.is_list() {
-            lists::settle(key, old, &wanted, doc, &mut told)
-        } else {
-            values::settle(key, old, &wanted, doc, overrule, &mut told)
-        };
-        match result {
-            Ok(slot) if slot.claims.is_empty() => dropped.push(slot),
-            Ok(slot) => out.slots.push(slot),
-            Err(SlotFault::Edit(error)) if wanted.iter().all(|c| tuned(&c.owner)) => {
-                out.findings.push(unset(key, &error));
-                out.slots.extend(old.cloned());
-                continue;
-            }
-            Err(fault) => return Err(fail(fault)),
+        Told { notes: Vec::new(), findings: Vec::new(), secret }
+    };
+    let mut planned = Vec::new();
+    for key in keys.iter().filter(|k| !k.is_list()) {
+        let old = olds.iter().find(|s| s.key == *key).copied();
+        let (wanted, mut told) = (wanted_of(key), told_of(key));
+        let only = wanted.iter().all(|c| tuned(&c.owner));
+        match values::settle(key, old, &wanted, &mut doc, around.put_back.contains(path), &mut told) {
+            Ok((slot, edit)) => planned.push(Planned { slot, edit, old, told, only }),
+            Err(fault) => work.stays(fault, key, old, only, out).map_err(fail)?,
         }
-        notes.append(&mut told.notes);
-        out.findings.append(&mut told.findings);
-        bytes = doc.render();
     }
-    first = first.min(out.slots.len());
+    // all values at one go; where one of them does not fit, one by one
+    let edits: Vec<Edit> = planned.iter().filter_map(|p| p.edit.clone()).collect();
+    let together = doc.edit(&edits).is_ok();
+    for one in planned {
+        if let (false, Some(edit)) = (together, &one.edit)
+            && let Err(error) = doc.edit(std::slice::from_ref(edit))
+        {
+            work.stays(error.into(), &one.slot.key, one.old, one.only, out).map_err(fail)?;
+            continue;
+        }
+        let mut slot = one.slot;
+        // what stands there now, as it reads
+        slot.written = slot.key.place().ok().and_then(|at| doc.get(&at).ok().flatten()).map(|s| s.value).into_iter().collect();
+        work.put(slot, one.told, out);
+    }
+    for key in keys.iter().filter(|k| k.is_list()) {
+        let old = olds.iter().find(|s| s.key == *key).copied();
+        let (wanted, mut told) = (wanted_of(key), told_of(key));
+        let only = wanted.iter().all(|c| tuned(&c.owner));
+        match lists::settle(key, old, &wanted, &mut doc, &mut told) {
+            Ok(slot) => work.put(slot, told, out),
+            Err(fault) => work.stays(fault, key, old, only, out).map_err(fail)?,
+        }
+    }
+    let FileWork { notes, mut dropped, first } = work;
     hand_on_made(&mut dropped, out.slots.get_mut(first..).unwrap_or_default());
-    if let Some(doc) = &mut document {
-        for slot in &dropped {
-            clear_made(doc, slot);
-        }
-        bytes = doc.render();
+    for slot in &dropped {
+        clear_made(&mut doc, slot);
     }
+    bytes = doc.render();
     let ours = out.slots.iter().any(|s| s.key.path == *path);
     if now.is_none() && !bytes.is_empty() {
         out.made.insert(path.clone());
@@ -383,6 +390,45 @@ fn file(
     Ok(())
 }
 
+/// A value's slot and the edit that makes it so.
+struct Planned<'a> {
+    slot: Slot,
+    edit: Option<Edit>,
+    old: Option<&'a Slot>,
+    told: Told,
+    /// Whether nobody but the administrator has a say in it.
+    only: bool,
+}
+
+/// What gathers while one file's slots are gone through.
+struct FileWork {
+    notes: Vec<String>,
+    dropped: Vec<Slot>,
+    /// Where this file's slots begin among all.
+    first: usize,
+}
+
+impl FileWork {
+    fn put(&mut self, slot: Slot, mut told: Told, out: &mut Slots) {
+        self.notes.append(&mut told.notes);
+        out.findings.append(&mut told.findings);
+        if slot.claims.is_empty() { self.dropped.push(slot) } else { out.slots.push(slot) }
+    }
+
+    /// What was only tuned and cannot be set stays as it is, and is told.
+    #[allow(clippy::unused_self)] // one of the three ways a slot can go
+    fn stays(&mut self, fault: SlotFault, key: &SlotKey, old: Option<&Slot>, only: bool, out: &mut Slots) -> Result<(), SlotFault> {
+        match fault {
+            SlotFault::Edit(error) if only => {
+                out.findings.push(unset(key, &error));
+                out.slots.extend(old.cloned());
+                Ok(())
+            }
+            other => Err(other),
+        }
+    }
+}
+
 fn waits(count: usize) -> String {
     if count == 1 { "1 tuned value waits".to_owned() } else { format!("{count} tuned values wait") }
 }
@@ -391,7 +437,7 @@ fn waits(count: usize) -> String {
 pub fn unreadable(path: &ServerPath, format: Format, bytes: &[u8], error: &SettingsError) -> Finding {
     let fix = match crate::settings::slip(format, bytes) {
         Some(slip) => format!("{} (line {}): yalotheca tune {path} --mend", slip.repair, slip.line),
-        None => "correct that line by hand, then check again".to_owned(),
+        None => "correct that line by hand, then run the same command again".to_owned(),
     };
     let cause = format!("it cannot be read without doubt, so it is left alone: {}", error.why);
     Finding::new("unreadable-settings", Severity::Error, cause, fix).at(path).on_line(Some(error.line))

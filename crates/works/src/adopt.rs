@@ -170,6 +170,7 @@ pub fn adopt(request: &Request, around: &Surroundings) -> Result<Adopted, Error>
         docs: Vec::new(),
         findings: Vec::new(),
         left: Vec::new(),
+        keep: Vec::new(),
         roster_after: None,
         facts: facts.clone(),
     };

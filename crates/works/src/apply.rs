@@ -44,6 +44,9 @@ pub fn carry_out(server: &Server, plan: Plan) -> Result<Entry, Error> {
     work.folder(&state_path(&format!("staging/{number:06}"))?);
     work.files(&plan, &mut after)?;
     work.docs(&plan, &seen)?;
+    for bytes in &plan.keep {
+        work.keep(bytes.clone())?;
+    }
     let entry = work.records(&plan, &after)?;
     // the way, written whole before anything moves: a killed run is taken back by the next (crate::recover)
     let way = recover::plan_path(number)?;

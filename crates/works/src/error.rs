@@ -12,6 +12,7 @@ use yalotheca_core::manifest::ManifestError;
 use yalotheca_core::order::Circle;
 use yalotheca_core::place::PlaceError;
 use yalotheca_core::roster::RosterError;
+use yalotheca_core::settings::EditError;
 use yalotheca_core::slot::SlotError;
 use yalotheca_core::solve::Reasons;
 
@@ -22,6 +23,9 @@ use crate::tree::TreeError;
 /// Anything that stops an operation. Nothing was changed then, unless the variant says so.
 #[derive(Debug, Error)]
 pub enum Error {
+    /// A command was typed in a way that means nothing.
+    #[error("{0}")]
+    Usage(String),
     /// There is no roster here.
     #[error("there is no roster `{}`", .0.display())]
     NoRoster(PathBuf),
@@ -149,6 +153,47 @@ pub enum Error {
     /// A settings file stands in the way.
     #[error(transparent)]
     Slot(#[from] SlotError),
+    /// A file is no settings file that can be tuned.
+    #[error("`{file}` {why}")]
+    NoSettings {
+        /// The file.
+        file: String,
+        /// What is wrong with it: `is not there`.
+        why: String,
+    },
+    /// A settings file cannot be read without doubt.
+    #[error("{}{}: {}", .0.file.as_deref().unwrap_or(""), .0.line.map(|l| format!(":{l}")).unwrap_or_default(), .0.cause)]
+    InDoubt(Box<Finding>),
+    /// A settings file that is to be mended reads as it is.
+    #[error("`{0}` reads as it is: there is nothing to mend")]
+    NothingToMend(String),
+    /// A value cannot be tuned.
+    #[error("{file}: {source}")]
+    Edit {
+        /// The settings file.
+        file: String,
+        /// Why.
+        #[source]
+        source: EditError,
+    },
+    /// Nothing was tuned there.
+    #[error("{file}: {what} was never tuned{hint}")]
+    NotTuned {
+        /// The settings file.
+        file: String,
+        /// What was asked for.
+        what: String,
+        /// `, did you mean …?` or nothing.
+        hint: String,
+    },
+    /// The roster cannot take a line.
+    #[error("`{}` cannot take the line: {why}", .path.display())]
+    RosterEdit {
+        /// The file.
+        path: PathBuf,
+        /// Why.
+        why: String,
+    },
     /// An item cannot be placed.
     #[error(transparent)]
     Place(#[from] PlaceError),
@@ -236,7 +281,8 @@ impl Error {
     /// 6 needs an answer (`docs/exit-codes.md`).
     pub fn exit_code(&self) -> u8 {
         match self {
-            Error::NoRoster(_)
+            Error::Usage(_)
+            | Error::NoRoster(_)
             | Error::RosterExists(_)
             | Error::Roster { .. }
             | Error::Family { .. }
@@ -247,6 +293,10 @@ impl Error {
             | Error::Range(_)
             | Error::Id(_)
             | Error::NothingToUndo(_)
+            | Error::NoSettings { .. }
+            | Error::NothingToMend(_)
+            | Error::NotTuned { .. }
+            | Error::Edit { source: EditError::NoSuch { .. } | EditError::Unclear { .. }, .. }
             | Error::NoStart(_)
             | Error::OtherTerms { .. }
             | Error::NoTerms => 2,
@@ -255,6 +305,7 @@ impl Error {
             | Error::Forbidden(_)
             | Error::NotOffered { .. }
             | Error::OtherFamily { .. }
+            | Error::Edit { source: EditError::OtherSort { .. } | EditError::Cannot { .. }, .. }
             | Error::Place(PlaceError::Field { .. } | PlaceError::Twice { .. } | PlaceError::Nothing { .. })
             | Error::Manifest(_) => 3,
             Error::Fetch(e) if e.is_refusal() => 5,
@@ -266,6 +317,9 @@ impl Error {
             | Error::Origin { .. }
             | Error::Moved { .. }
             | Error::Slot(_)
+            | Error::InDoubt(_)
+            | Error::Edit { .. }
+            | Error::RosterEdit { .. }
             | Error::Archive { .. }
             | Error::Catalogue { .. }
             | Error::Ledger(_) => 5,

@@ -20,6 +20,7 @@ pub mod settle;
 pub mod state;
 pub mod tree;
 pub mod trial;
+pub mod tune;
 pub mod undo;
 pub mod want;
 

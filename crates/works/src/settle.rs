@@ -4,6 +4,7 @@
 
 mod choose;
 mod obtain;
+mod settings;
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -19,9 +20,10 @@ use yalotheca_core::wire::{self, Wired};
 
 use crate::Error;
 use crate::recover::recover;
-use crate::server::{MOST_SETTINGS, Overlay, Server, facts};
+use crate::server::{Overlay, Server, facts};
 use crate::state;
 use choose::Picked;
+use settings::Settings;
 
 /// A core that is changed changes what fits: so often the way is gone again before we give up.
 const MOST_ROUNDS: usize = 4;
@@ -74,6 +76,8 @@ pub struct Plan {
     pub findings: Vec<Finding>,
     /// What of the downloads is left out.
     pub left: Vec<(ItemId, Vec<String>)>,
+    /// Bytes that are kept under the ledger's own folder: defaults for a later merge.
+    pub keep: Vec<Vec<u8>>,
     /// The roster's text after, when the act changes it.
     pub roster_after: Option<String>,
     /// What is known of the server once it is done.
@@ -124,7 +128,8 @@ pub(crate) fn plan_terms(server: &Server, before: &Ledger, options: &Options) ->
     let in_order = before.order.iter().filter_map(|id| Some((id, before.items.get(id)?)));
     let items: Vec<Wired<'_>> =
         in_order.map(|(id, h)| Wired { id, kind: &h.kind, version: &h.facts.version, name: &h.name }).collect();
-    let claims = wire::wire(&server.family, &items, &known, &[], options.accept_terms.as_deref())?;
+    let tuned: Vec<slot::Claim> = kept_tuned(before);
+    let claims = wire::wire(&server.family, &items, &known, &tuned, options.accept_terms.as_deref())?;
     let slots = slots(server, before, &claims, &options.put_back)?;
     let number = options.accept_terms.clone().unwrap_or_default();
     let mut after =
@@ -140,6 +145,7 @@ pub(crate) fn plan_terms(server: &Server, before: &Ledger, options: &Options) ->
         items: Vec::new(),
         findings: slots.findings,
         left: Vec::new(),
+        keep: Vec::new(),
         roster_after: None,
         facts: known,
     })
@@ -164,7 +170,8 @@ fn once(
         (file_changes(server, options, before, old_rows, &files)?, rows, left)
     };
     let changes = with_sources(server, changes, &picked, known)?;
-    let slots = wired(server, options, before, &picked, &order, known)?;
+    let Settings { slots, keep, findings: told, text } =
+        settings::settle(server, options, before, old_rows, &rows, &picked, &order, known)?;
     let items = item_changes(server, before, &picked, &changes);
     let mut after = Ledger {
         generation: before.generation,
@@ -186,7 +193,10 @@ fn once(
         after.items.insert(one.id, Held { files, ..one.held });
     }
     let facts = facts(&server.family, server.tree.as_ref(), &overlay(server, &changes.steps, &slots.docs))?;
-    let findings = changes.findings.into_iter().chain(slots.findings).collect();
+    let findings = changes.findings.into_iter().chain(told).chain(slots.findings).collect();
+    if let Some(text) = &text {
+        after.roster = Some(Digest::of(text.as_bytes()));
+    }
     Ok(Plan {
         act: Act::Settle,
         before: before.clone(),
@@ -197,7 +207,8 @@ fn once(
         items,
         findings,
         left,
-        roster_after: None,
+        keep,
+        roster_after: text,
         facts,
     })
 }
@@ -251,6 +262,7 @@ fn place_all(
                 source: Source::Kept(row.sha256.clone()),
                 sha256: row.sha256.clone(),
                 bytes: row.bytes,
+                settings: row.settings,
             };
             old.get(id).map(|rows| rows.iter().map(kept).collect()).unwrap_or_default()
         } else {
@@ -260,7 +272,7 @@ fn place_all(
             }
             places.files
         };
-        let row = |p: &Placed| FileRow { path: p.path.clone(), sha256: p.sha256.clone(), bytes: p.bytes };
+        let row = |p: &Placed| FileRow { path: p.path.clone(), sha256: p.sha256.clone(), bytes: p.bytes, settings: p.settings };
         rows.insert(id.clone(), placed.iter().map(row).collect());
         all.extend(placed.into_iter().map(|p| (id.clone(), p)));
     }
@@ -284,18 +296,25 @@ fn file_changes(
     old: &Rows,
     wanted: &BTreeMap<ServerPath, WantedFile>,
 ) -> Result<FileChanges, Error> {
-    let ours: BTreeMap<ServerPath, Digest> =
-        old.values().flatten().map(|row| (row.path.clone(), row.sha256.clone())).collect();
+    // settings files are the administrator's once they are there: they are merged, not replaced
+    let plain = old.values().flatten().filter(|row| !row.settings);
+    let ours: BTreeMap<ServerPath, Digest> = plain.map(|row| (row.path.clone(), row.sha256.clone())).collect();
+    let wanted: BTreeMap<ServerPath, WantedFile> =
+        wanted.iter().filter(|(_, f)| !f.settings).map(|(p, f)| (p.clone(), f.clone())).collect();
     let paths: BTreeSet<ServerPath> = ours.keys().chain(wanted.keys()).cloned().collect();
     let seen = state::seen_by_path(server.tree.as_ref(), paths)?;
     let known = Before { ours, bases: before.bases.clone(), seen, put_back: options.put_back.clone() };
-    let changes = changes::files(&known, wanted);
+    let changes = changes::files(&known, &wanted);
     if changes.blocked.is_empty() { Ok(changes) } else { Err(Error::Undecided(changes.blocked)) }
 }
 
 /// The same where no item comes, goes or changes: only files that are not as the ledger has them need a thought.
 fn moved_files(server: &Server, options: &Options, before: &Ledger, rows: &Rows) -> Result<FileChanges, Error> {
-    let all: Vec<(&ItemId, &FileRow)> = rows.iter().flat_map(|(id, rows)| rows.iter().map(move |r| (id, r))).collect();
+    let all: Vec<(&ItemId, &FileRow)> = rows
+        .iter()
+        .flat_map(|(id, rows)| rows.iter().map(move |r| (id, r)))
+        .filter(|(_, row)| !row.settings)
+        .collect();
     let paths: Vec<ServerPath> = all.iter().map(|(_, row)| row.path.clone()).collect();
     let seen = state::seen(server.tree.as_ref(), &paths)?;
     let mut known = Before { put_back: options.put_back.clone(), ..Before::default() };
@@ -307,7 +326,8 @@ fn moved_files(server: &Server, options: &Options, before: &Ledger, rows: &Rows)
         known.ours.insert(row.path.clone(), row.sha256.clone());
         known.seen.insert(row.path.clone(), seen);
         let source = Source::Kept(row.sha256.clone());
-        let file = WantedFile { sha256: row.sha256.clone(), bytes: row.bytes, source, owners: BTreeSet::new() };
+        let (sha256, bytes) = (row.sha256.clone(), row.bytes);
+        let file = WantedFile { sha256, bytes, source, owners: BTreeSet::new(), settings: false };
         wanted.entry(row.path.clone()).or_insert(file).owners.insert(id.clone());
     }
     let mut changes = changes::files(&known, &wanted);
@@ -343,20 +363,30 @@ fn with_sources(
     Ok(changes)
 }
 
-fn wired(
+/// The claims of items, defaults, what is tuned, and accepted terms.
+fn claims(
     server: &Server,
-    options: &Options,
     before: &Ledger,
     picked: &[Picked],
     order: &[ItemId],
     known: &ServerFacts,
-) -> Result<Slots, Error> {
+    tuned: &[slot::Claim],
+) -> Result<Vec<slot::Claim>, Error> {
     let in_order = order.iter().filter_map(|id| picked.iter().find(|p| p.id == *id));
     let items: Vec<Wired<'_>> = in_order
         .map(|p| Wired { id: &p.id, kind: &p.held.kind, version: &p.held.facts.version, name: &p.held.name })
         .collect();
-    let claims = wire::wire(&server.family, &items, known, &[], before.terms.as_deref())?;
-    slots(server, before, &claims, &options.put_back)
+    Ok(wire::wire(&server.family, &items, known, tuned, before.terms.as_deref())?)
+}
+
+/// What was tuned, as it was settled last.
+fn kept_tuned(before: &Ledger) -> Vec<slot::Claim> {
+    let tuned = |o: &slot::Owner| matches!(o, slot::Owner::Tuned | slot::Owner::TunedOut);
+    let of = |s: &slot::Slot| {
+        let claims = s.claims.iter().filter(|(o, _)| tuned(o));
+        claims.map(|(o, v)| slot::Claim::new(s.key.clone(), o.clone(), v.clone())).collect::<Vec<_>>()
+    };
+    before.slots.iter().flat_map(of).collect()
 }
 
 /// Computes the slots for some claims over the settings files as they are.
@@ -366,12 +396,8 @@ pub(crate) fn slots(
     claims: &[slot::Claim],
     put_back: &BTreeSet<ServerPath>,
 ) -> Result<Slots, Error> {
-    let paths: BTreeSet<ServerPath> =
-        before.slots.iter().map(|s| s.key.path.clone()).chain(claims.iter().map(|c| c.key.path.clone())).collect();
-    let paths: Vec<ServerPath> = paths.into_iter().collect();
-    let read = if paths.is_empty() { Vec::new() } else { server.tree.read(&paths, MOST_SETTINGS)? };
-    let docs = paths.into_iter().zip(read).filter_map(|(p, b)| Some((p, b?))).collect();
-    let around = slot::Around { put_back: put_back.clone(), secret: BTreeSet::new() };
+    let docs = settings::docs(server, before, claims)?;
+    let around = slot::Around { put_back: put_back.clone(), secret: crate::tune::secrets_of(server, claims) };
     Ok(slot::settle(&before.slots, &before.made, claims, &docs, &around)?)
 }
 

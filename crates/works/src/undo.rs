@@ -43,7 +43,7 @@ pub fn plan(server: &Server, number: Option<u64>, options: &Options) -> Result<P
     let touched = first_found(&undone);
     let wanted = wanted_files(&rows, &touched);
     let ours: BTreeMap<ServerPath, Digest> =
-        old_rows.values().flatten().map(|r| (r.path.clone(), r.sha256.clone())).collect();
+        old_rows.values().flatten().filter(|r| !r.settings).map(|r| (r.path.clone(), r.sha256.clone())).collect();
     let paths: BTreeSet<ServerPath> = ours.keys().chain(wanted.keys()).cloned().collect();
     let seen = state::seen_by_path(tree, paths)?;
     let known = Before { ours, bases: before.bases.clone(), seen, put_back: options.put_back.clone() };
@@ -78,6 +78,7 @@ pub fn plan(server: &Server, number: Option<u64>, options: &Options) -> Result<P
         items,
         findings: changes.findings.into_iter().chain(computed.findings).chain(told).collect(),
         left: Vec::new(),
+        keep: Vec::new(),
         roster_after,
         facts: server.facts()?,
     })
@@ -87,7 +88,7 @@ pub fn plan(server: &Server, number: Option<u64>, options: &Options) -> Result<P
 fn wanted_files(rows: &BTreeMap<ItemId, Vec<FileRow>>, touched: &Touched<'_>) -> BTreeMap<ServerPath, WantedFile> {
     let mut out: BTreeMap<ServerPath, WantedFile> = BTreeMap::new();
     for (id, rows) in rows {
-        for row in rows {
+        for row in rows.iter().filter(|r| !r.settings) {
             let stood = match touched.get(&row.path) {
                 Some(None) => continue,
                 Some(Some(digest)) => digest.clone(),
@@ -95,7 +96,7 @@ fn wanted_files(rows: &BTreeMap<ItemId, Vec<FileRow>>, touched: &Touched<'_>) ->
             };
             let bytes = if stood == row.sha256 { row.bytes } else { 0 };
             let source = Source::Kept(stood.clone());
-            let file = WantedFile { sha256: stood, bytes, source, owners: BTreeSet::new() };
+            let file = WantedFile { sha256: stood, bytes, source, owners: BTreeSet::new(), settings: false };
             out.entry(row.path.clone()).or_insert(file).owners.insert(id.clone());
         }
     }

@@ -50,6 +50,7 @@ fn what(entry: &Entry) -> String {
     let mut parts: Vec<String> = match &entry.act {
         Act::Undo(number) => vec![format!("back to before entry {number}")],
         Act::AcceptTerms(number) => vec![format!("accepted the terms number {number}")],
+        Act::Tune(files) => files.iter().map(|f| format!("tuned {f}")).collect(),
         Act::Adopt | Act::Settle => Vec::new(),
     };
     parts.extend(entry.items.iter().take(6).map(item));

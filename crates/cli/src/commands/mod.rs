@@ -10,6 +10,7 @@ mod history;
 mod settle;
 mod show;
 mod trial;
+mod tune;
 mod undo;
 mod want;
 
@@ -73,6 +74,7 @@ enum Command {
     Settle(settle::Settle),
     Check(check::Check),
     Trial(trial::Trial),
+    Tune(tune::Tune),
     History(history::History),
     Undo(undo::Undo),
     Demo(demo::Demo),
@@ -95,6 +97,7 @@ pub(crate) fn run(cli: Cli, setting: &Setting, ui: &Ui) -> u8 {
         Command::Settle(args) => settle::run(&args, setting, ui),
         Command::Check(args) => check::run(&args, setting, ui),
         Command::Trial(args) => trial::run(&args, setting, ui),
+        Command::Tune(args) => tune::run(&args, setting, ui),
         Command::History(args) => history::run(&args, setting, ui),
         Command::Undo(args) => undo::run(&args, setting, ui),
         Command::Demo(args) => demo::run(&args, setting, ui),

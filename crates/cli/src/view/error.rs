@@ -2,6 +2,7 @@
 
 use miette::{GraphicalReportHandler, GraphicalTheme, LabeledSpan, MietteDiagnostic, NamedSource, Report};
 use serde_json::{Value, json};
+use yalotheca_core::settings::EditError;
 use yalotheca_core::solve::tell;
 use yalotheca_core::text::clean;
 use yalotheca_works::Error;
@@ -120,6 +121,30 @@ fn fix(error: &Error) -> String {
         Error::Stopped | Error::Fetch(FetchError::Stopped) => "",
         Error::HalfDone { .. } => {
             "do not start the server; what was there lies in .yalotheca/quarantine, named by digest"
+        }
+        Error::Usage(_) => "see how it is written: yalotheca tune --help",
+        Error::NoSettings { why, .. } if why.contains("did you mean") => "",
+        Error::NoSettings { why, .. } if why.starts_with("is not there") => {
+            "check the name; where the server makes the file at its first start, add --later"
+        }
+        Error::NoSettings { .. } => "",
+        Error::InDoubt(finding) => return clean(&finding.fix, 400),
+        Error::NothingToMend(_) => "",
+        Error::NotTuned { .. } => "see what is: [settings] on the roster",
+        Error::RosterEdit { .. } => "mend the roster by hand and try again; nothing was changed",
+        Error::Edit { source, file } => {
+            return match source {
+                EditError::NoSuch { hint, .. } if !hint.is_empty() => {
+                    format!("correct the path (yalotheca tune {file} lists them); to make a new key, add --new")
+                }
+                EditError::NoSuch { .. } => format!("see the paths there are: yalotheca tune {file}"),
+                EditError::OtherSort { given, what, .. } if *what == "text" || *what == "none" => {
+                    format!("give a value of that sort; to write `{given}` all the same, add --as {}", if *what == "none" { "number" } else { what })
+                }
+                EditError::OtherSort { .. } => "give a value of that sort; += adds to a list".to_owned(),
+                EditError::Shut { .. } | EditError::Doubt { .. } => "nothing was changed; change that line by hand".to_owned(),
+                _ => String::new(),
+            };
         }
         Error::Slot(_) => "mend that line by hand, then run the same command again",
         Error::Place(_) | Error::Archive { .. } => "",

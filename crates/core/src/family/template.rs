@@ -87,6 +87,15 @@ impl Template {
         })
     }
 
+    /// Returns what its one field must be for the template to come to `filled`; `None` where nothing does.
+    pub fn word_for(&self, filled: &str) -> Option<String> {
+        let (before, after) = match self.parts.as_slice() {
+            [Part::Text(before), Part::Field(_), Part::Text(after)] => (before, after),
+            _ => return None,
+        };
+        filled.strip_prefix(before.as_str())?.strip_suffix(after.as_str()).map(str::to_owned)
+    }
+
     /// Returns the template as written.
     pub fn as_str(&self) -> &str {
         &self.text

@@ -16,7 +16,7 @@ use crate::text::clean;
 /// The text is no roster, before or after.
 pub fn put_item(text: &str, id: &ItemId, value: &str) -> Result<String, RosterError> {
     let document = parse(text)?;
-    let key = quoted(id.as_str());
+    let key = crate::settings::toml_key(id.as_str());
     let out = match find(&document, id.as_str()) {
         Some((_, span)) => splice(text, span, value),
         None => {
@@ -77,7 +77,7 @@ pub fn merge_back(before: &str, after: &str, now: &str) -> Result<String, Roster
             None => take_item(&out, &item)?.unwrap_or(out),
         };
     }
-    Ok(out)
+    super::settings::merge_back(before, after, &out)
 }
 
 fn parse(text: &str) -> Result<Document<String>, RosterError> {
@@ -122,10 +122,4 @@ fn splice(text: &str, span: std::ops::Range<usize>, with: &str) -> String {
 
 fn line_end(text: &str) -> &'static str {
     if text.contains("\r\n") { "\r\n" } else { "\n" }
-}
-
-/// A key as TOML writes it: bare where it may be.
-fn quoted(key: &str) -> String {
-    let bare = key.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-' || b == b'_');
-    if bare { key.to_owned() } else { toml_edit::Key::new(key).display_repr().into_owned() }
 }

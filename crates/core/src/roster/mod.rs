@@ -1,11 +1,13 @@
 //! The roster: what you want on one server. Edited by hand and by commands; comments and order are kept.
 
 mod edit;
+mod settings;
 
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 pub use edit::{merge_back, put_item, take_item};
+pub use settings::{Tuned, What, put_setting, put_settings, take_setting};
 
 use crate::id::{Digest, ItemId};
 use crate::text::{clean, did_you_mean, line_column};
@@ -24,6 +26,8 @@ pub struct Roster {
     pub limits: Limits,
     /// What is wanted, in the roster's order.
     pub wants: Vec<Want>,
+    /// What was tuned, in the roster's order.
+    pub tuned: Vec<Tuned>,
 }
 
 /// Bounds on what comes from outside.
@@ -121,6 +125,8 @@ struct Raw {
     // Read from the document itself, where order and lines are known.
     #[serde(default, rename = "items")]
     _items: serde::de::IgnoredAny,
+    #[serde(default, rename = "settings")]
+    _settings: serde::de::IgnoredAny,
 }
 
 #[derive(Deserialize)]
@@ -164,7 +170,9 @@ impl Roster {
                 wants.push(want(text, key, item, span_of(at))?);
             }
         }
-        Ok(Self { family: raw.server.family, at: raw.server.at, catalogues: raw.catalogues, limits: raw.limits, wants })
+        let tuned = settings::read(text)?;
+        let RawServer { family, at } = raw.server;
+        Ok(Self { family, at, catalogues: raw.catalogues, limits: raw.limits, wants, tuned })
     }
 
     /// Returns the want of an item.

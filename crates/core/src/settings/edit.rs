@@ -216,8 +216,24 @@ impl Document {
         for (at, edit) in edits.iter().enumerate() {
             let mut more = self.ops(edit)?;
             changed += usize::from(!more.is_empty());
+            // more keys for the same table are one addition
+            if let [Op { trail, act: Act::Add { at: place, items } }] = more.as_slice()
+                && let Some(Op { act: Act::Add { at, items: there }, .. }) = ops.iter_mut().find(|o| o.trail == *trail)
+                && at == place
+                && items.iter().all(|(k, _)| k.is_some() && !there.iter().any(|(known, _)| known == k))
+            {
+                there.extend(items.iter().cloned());
+                continue;
+            }
+            let replaces = |m: &Op| matches!(m.act, Act::Replace(_) | Act::Add { .. });
             let apart = more.iter().all(|m| {
-                matches!(m.act, Act::Replace(_)) && !ops.iter().any(|o| o.trail.starts_with(&m.trail) || m.trail.starts_with(&o.trail))
+                replaces(m)
+                    && !ops.iter().any(|o| {
+                        let nested = o.trail.starts_with(&m.trail) || m.trail.starts_with(&o.trail);
+                        // a value in a table that also grows is told apart by its place
+                        let grows = |a: &Op, b: &Op| matches!(a.act, Act::Add { .. }) && b.trail.len() > a.trail.len();
+                        nested && !grows(o, m) && !grows(m, o)
+                    })
             });
             if (apart || ops.is_empty()) && ops.len() < 50_000 {
                 let alone = !apart;
@@ -615,7 +631,7 @@ impl Document {
         let doubt = || EditError::Doubt { path: path.to_string(), line };
         let after = spliced(text, &splices).ok_or_else(doubt)?;
         let root = super::document::tree(self.format, &after, &self.patterns).map_err(|_| doubt())?;
-        if !holds(self.format, (&self.root, text), (&root, &after), ops) {
+        if !self.source.is_plain(&after) || !holds(self.format, (&self.root, text), (&root, &after), ops) {
             return Err(doubt());
         }
         self.source.text = after;
@@ -661,6 +677,11 @@ fn replace(place: &Place<'_>, value: &Value) -> Result<Vec<Splice>, String> {
     let Some(node) = place.node() else { return Ok(Vec::new()) };
     let (start, end) = (node.span.start(), node.span.end());
     match &node.body {
+        Body::One(_) if *value == Value::Null && matches!(place.format, Format::Ini | Format::NameValue | Format::Blocks) => {
+            // a key without a value has no sign either
+            let key = place.entry().and_then(|e| e.key.as_ref()).map_or(start, |k| k.span.end());
+            Ok(vec![Splice::cut(key, end)])
+        }
         Body::One(one) => {
             let mut written = write::instead(place.format, place.text, node, value, place.in_brackets())?;
             let before = place.text.get(..start).unwrap_or("");

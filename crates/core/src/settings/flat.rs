@@ -93,7 +93,8 @@ pub(crate) fn properties(text: &str) -> Result<Node, SettingsError> {
                 going = Some((key, from, value));
             } else {
                 value.push_str(raw);
-                let node = Node::one(Span::new(from, body.end()), Sort::Text, 0, Some(value.into()));
+                let sort = super::node::look(&value);
+                let node = Node::one(Span::new(from, body.end()), sort, 0, Some(value.into()));
                 out.push(Entry::keyed(bare_key(key), node));
             }
             return Ok(());

@@ -29,6 +29,16 @@ impl<'a> Place<'a> {
         self.root.follow(rest)?.entries().get(*last)
     }
 
+    /// The keys on the way to it.
+    fn keys(&self) -> Vec<&'a str> {
+        let key = |end: usize| {
+            let at = self.trail.get(end)?;
+            let entry = self.root.follow(self.trail.get(..end)?)?.entries().get(*at)?;
+            entry.key.as_ref().map(|k| k.text(self.text))
+        };
+        (0..self.trail.len()).filter_map(key).collect()
+    }
+
     /// The nearest key on the way to it.
     pub(crate) fn own_key(&self) -> Option<&'a str> {
         (0..self.trail.len()).rev().find_map(|end| {
@@ -372,9 +382,6 @@ fn toml(place: &Place<'_>, node: &Node, many: &Many, items: &[Item]) -> Result<V
     if !many.map {
         return Err("a new `[[table]]` is yours to write".to_owned());
     }
-    if many.form == Form::Implied {
-        return Err("it has no lines of its own, only tables below it".to_owned());
-    }
     let own: Vec<Entry> = many.entries.iter().filter(|e| !is_section(e)).cloned().collect();
     let gap = between(text, &own, " = ");
     let mut rendered = Vec::new();
@@ -390,13 +397,24 @@ fn toml(place: &Place<'_>, node: &Node, many: &Many, items: &[Item]) -> Result<V
     for (k, v) in items {
         let Some(k) = k else { return Err("a key is missing for what is added".to_owned()) };
         match v {
-            Value::Map(pairs) if place.trail.is_empty() && !pairs.is_empty() => {
-                let mut section = vec![format!("[{}]", key(Format::Toml, k))];
+            Value::Map(pairs) if (place.trail.is_empty() || many.form == Form::Implied) && !pairs.is_empty() => {
+                // `[a."b"]` for what holds nothing but one table
+                let mut header: Vec<String> = place.keys().iter().map(|k| key(Format::Toml, k)).collect();
+                header.push(key(Format::Toml, k));
+                let mut pairs = pairs;
+                while let [(k, Value::Map(inner))] = pairs.as_slice()
+                    && !inner.is_empty()
+                {
+                    header.push(key(Format::Toml, k));
+                    pairs = inner;
+                }
+                let mut section = vec![format!("[{}]", header.join("."))];
                 for (k, v) in pairs {
                     section.push(format!("{} = {}", key(Format::Toml, k), fresh(Format::Toml, v, true)?));
                 }
                 out.push(lined::append_section(text, &section));
             }
+            _ if many.form == Form::Implied => return Err("it has no lines of its own, only tables below it".to_owned()),
             v => rendered.push(format!("{prefix}{}{gap}{}", key(Format::Toml, k), fresh(Format::Toml, v, true)?)),
         }
     }

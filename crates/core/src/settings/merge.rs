@@ -29,10 +29,11 @@ pub struct Merged {
 /// # Errors
 /// One of the three cannot be read without doubt.
 pub fn merge(format: Format, old: &[u8], mine: &[u8], new: &[u8]) -> Result<Merged, SettingsError> {
+    let after = Document::parse(format, new)?.value();
     if mine == old || mine == new {
         return Ok(Merged { bytes: new.to_vec(), collisions: Vec::new(), taken: Vec::new() });
     }
-    let (before, after) = (Document::parse(format, old)?.value(), Document::parse(format, new)?.value());
+    let before = Document::parse(format, old)?.value();
     let mut document = Document::parse(format, mine)?;
     let now = document.value();
     let mut merger = Merger { edits: Vec::new(), collisions: Vec::new() };

@@ -142,3 +142,8 @@ impl SettingsError {
         Self::new(line, column, why)
     }
 }
+
+/// Returns a key as TOML writes it: bare where it may be.
+pub(crate) fn toml_key(name: &str) -> String {
+    write::key(Format::Toml, name)
+}

@@ -5,7 +5,7 @@ use std::fmt;
 use thiserror::Error;
 
 /// A way into a settings file.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Path(pub(crate) Vec<Step>);
 
 /// One step of a way.
@@ -133,6 +133,20 @@ impl Path {
         Self(self.0.iter().take(count).cloned().collect())
     }
 
+    /// Returns the key of its last step, where that is one.
+    pub fn last_key(&self) -> Option<&str> {
+        match self.0.last() {
+            Some(Step::Key(key)) => Some(key),
+            _ => None,
+        }
+    }
+
+    /// Returns the path with another behind it.
+    #[must_use]
+    pub fn join(&self, other: &Self) -> Self {
+        Self(self.0.iter().chain(&other.0).cloned().collect())
+    }
+
     /// Whether its first steps are those of another.
     pub fn begins_with(&self, other: &Self) -> bool {
         self.0.starts_with(&other.0)
@@ -219,6 +233,9 @@ fn key(text: &str) -> Result<(Option<Step>, &str), String> {
     let (word, rest) = text.split_at(end);
     let step = match word.trim() {
         "" => None,
+        word if word.contains('*') && word.starts_with(['/', '\'']) => {
+            return Err(format!("a key with `*` cannot begin with `{}`", word.get(..1).unwrap_or("")));
+        }
         word if word.contains('*') => Some(Step::Glob(word.to_owned())),
         word => Some(Step::Key(word.to_owned())),
     };

@@ -243,8 +243,11 @@ fn brackets(format: Format, text: &str, at: usize, out: &mut Vec<Repair>) {
         out.push((format!("put a `{close}` at the end of line {line}"), vec![Splice::insert(before, close)]));
         out.push((format!("put a `{close}` and a comma at the end of line {line}"), vec![Splice::insert(before, format!("{close},"))]));
         out.push((format!("put a `{close}` before this"), vec![Splice::insert(at, close)]));
-        let (line, _) = line_column(text, line_end);
-        out.push((format!("put a `{close}` at the end of line {line}"), vec![Splice::insert(line_end, close)]));
+        let above = line_start(text, at).saturating_sub(1);
+        for end in [line_end, text.get(..above).unwrap_or("").trim_end().len()] {
+            let (line, _) = line_column(text, end);
+            out.push((format!("put a `{close}` at the end of line {line}"), vec![Splice::insert(end, close)]));
+        }
     }
     let rest = text.get(at..).unwrap_or("");
     if rest.starts_with(['}', ']']) {

@@ -88,6 +88,13 @@ impl Source {
         }
     }
 
+    /// Whether this text's bytes are read back as this text: what is left of a file could look like another encoding.
+    pub(crate) fn is_plain(&self, text: &str) -> bool {
+        let usual = self.encoding == Encoding::Utf8 && (self.mark || !text.starts_with('\u{feff}'));
+        let bytes = || self.write(text).ok();
+        usual || bytes().and_then(|b| Self::read(&b).ok()).is_some_and(|again| again.text == text)
+    }
+
     /// Returns the file's bytes.
     pub(crate) fn bytes(&self) -> Vec<u8> {
         self.write(&self.text).unwrap_or_default()

@@ -62,7 +62,7 @@ impl World {
         let shared = |item: &ItemId| {
             let bytes = b"shared library".to_vec();
             let sha256 = Digest::of(&bytes);
-            (item.clone(), Placed { path: path("lib/x"), source: Source::Store(sha256.clone()), sha256, bytes: 14 })
+            (item.clone(), Placed { path: path("lib/x"), source: Source::Store(sha256.clone()), sha256, bytes: 14, settings: false })
         };
         let wanted: BTreeMap<ServerPath, WantedFile> = changes::gather(self.items.iter().map(shared)).unwrap();
         let seen = [path("lib/x")].into_iter().map(|p| {

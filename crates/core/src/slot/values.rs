@@ -2,7 +2,7 @@
 
 use super::{Claim, Owner, Slot, SlotFault, SlotKey, Told, first_missing};
 use crate::finding::{Finding, Severity};
-use crate::settings::{Document, Format, Value, alike};
+use crate::settings::{Document, Edit, Format, Value, alike};
 
 /// Whether what stands there is what is meant, after the format: where values have types, those count.
 fn is(format: Format, a: &Value, b: &Value) -> bool {
@@ -21,6 +21,7 @@ fn fitted(claim: &Claim, seen: Option<&Value>) -> Value {
     if seen.is_some_and(|s| s.sort() == typed.sort() && s.sort().is_some()) { typed } else { claim.value.clone() }
 }
 
+/// Returns the slot, but for what is written, and the edit that makes it so.
 pub(super) fn settle(
     key: &SlotKey,
     old: Option<&Slot>,
@@ -28,7 +29,7 @@ pub(super) fn settle(
     doc: &mut Document,
     overrule: bool,
     told: &mut Told,
-) -> Result<Slot, SlotFault> {
+) -> Result<(Slot, Option<Edit>), SlotFault> {
     let path = key.place()?;
     let at = key.at.as_deref().unwrap_or("");
     let spot = doc.get(&path)?;
@@ -84,25 +85,23 @@ pub(super) fn settle(
     }
     let force = top.filter(|_| hand.is_none()).and_then(|c| c.force);
     let differs = !same(&wanted, &seen) || force.is_some() && wanted.as_ref().map(Value::sort) != seen.as_ref().map(Value::sort);
+    let mut edit = None;
     if differs {
         let quoted = |v: &Option<Value>| v.as_ref().map_or("(nothing)".to_owned(), |v| told.shown(v));
         told.notes.push(format!("{at}: {} → {}", quoted(&seen), quoted(&wanted)));
-        match &wanted {
+        edit = Some(match &wanted {
             Some(value) => {
                 if seen.is_none() && made.is_none() {
                     made = first_missing(doc, &path).map(|p| p.to_string());
                 }
                 // going back is going back to the very sort that stood there
                 let back = claimed.is_none() || hand.is_some();
-                doc.set(&path, value.clone(), if back { value.sort() } else { force })?;
+                Edit::Set { path, value: value.clone(), force: if back { value.sort() } else { force } }
             }
-            None => {
-                doc.remove(&path)?;
-            }
-        }
+            None => Edit::Remove { path },
+        });
     }
     let claims = claims.iter().map(|c| (c.owner.clone(), c.value.clone())).collect();
-    // what stands there now, as it reads
-    let written = doc.get(&path)?.map(|s| s.value);
-    Ok(Slot { base, hand, claims, written: written.into_iter().collect(), made, ..Slot::new(key.clone()) })
+    let written = seen.into_iter().collect();
+    Ok((Slot { base, hand, claims, written, made, ..Slot::new(key.clone()) }, edit))
 }

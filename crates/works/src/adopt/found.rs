@@ -84,7 +84,7 @@ fn of_kind(
             };
             let id = learnt.found.id.clone();
             let places = place(kind, &id, &learnt.found.facts.version, &learnt.look, &learnt.real, facts)?;
-            let row = |p: Placed| FileRow { path: p.path, sha256: p.sha256, bytes: p.bytes };
+            let row = |p: Placed| FileRow { path: p.path, sha256: p.sha256, bytes: p.bytes, settings: p.settings };
             let rows: Vec<FileRow> = places.files.into_iter().map(row).collect();
             match rows.iter().find(|r| !files.contains(&&r.path)) {
                 Some(elsewhere) => {
