@@ -303,7 +303,7 @@ error  start.conf  terms-not-accepted
     fix: read terms.txt (the first yalotheca trial brings it), then:
          yalotheca trial --accept-terms 7
 warning  settings/bell.yaml:3  tuned-was-reset
-    `loud` went back to `false`; what you tuned wants `loud` to be `true`
+    `loud` went back to `false`, and you tuned it to `true`
     fix: yalotheca settle sets it again; to leave it: yalotheca tune
          settings/bell.yaml --forget 'loud'
 warning  plugins/notes from Ada.txt  unknown-file
@@ -528,9 +528,36 @@ fn each_common_slip_is_told_and_mended() {
         assert_eq!(club.read(name), mended);
     }
     club.write("a.json", "{\n  \"a\": 1\n  \"b\": 2\n}\n");
-    assert_data_eq!(run(&club, "a.json ¦ a=2").text, str![]);
-    assert_data_eq!(run(&club, "a.json ¦ --mend ¦ --dry-run").text, str![]);
-    assert_data_eq!(run(&club, "ferries.json ¦ --mend").text, str![]);
+    assert_data_eq!(run(&club, "a.json ¦ a=2").text, str![[r#"
+$ yalotheca tune a.json a=2
+--- stderr
+error: a.json:3: it cannot be read without doubt, so it is left alone: a
+       comma is missing before this, after line 2, column 8
+  fix: put a comma at the end of line 2 (line 2): yalotheca tune a.json
+       --mend
+--- exit 5
+
+"#]]);
+    assert_data_eq!(run(&club, "a.json ¦ --mend ¦ --dry-run").text, str![[r#"
+$ yalotheca tune a.json --mend --dry-run
+a.json:2: put a comma at the end of line 2
+a.json
+  line 1
+    {
+  -   "a": 1
+  +   "a": 1,
+      "b": 2
+    }
+--- exit 1
+
+"#]]);
+    assert_data_eq!(run(&club, "ferries.json ¦ --mend").text, str![[r#"
+$ yalotheca tune ferries.json --mend
+--- stderr
+error: `ferries.json` reads as it is: there is nothing to mend
+--- exit 2
+
+"#]]);
 }
 
 #[test]
@@ -563,7 +590,7 @@ Done: 1 file changed (history entry 3). Back: yalotheca undo
 [settings."ferries.json"]
 "multipliers.xp" = { set = 3, from = "night.json" }
 "multipliers.fog" = { set = 1, from = "night.json" }
-stops = { add = ["quay"], without = ["pier"], from = "night.json" }
+stops = { without = ["pier"], pasted = { "night.json" = ["quay"] } }
 
 "#]]);
     assert_data_eq!(run(&club, "ferries.json ¦ --forget ¦ --from ¦ night.json").text, str![[r#"
@@ -581,7 +608,6 @@ ferries.json
       "stops": [
   -     "mole",
   -     "quay"
-  +     "pier",
   +     "mole"
       ]
     }
@@ -592,11 +618,36 @@ Done: 1 file changed (history entry 4). Back: yalotheca undo
     ok(&club, "ferries.json ¦ --forget");
     assert_eq!(club.read("ferries.json"), FERRIES);
     club.write("more.yaml", "stops:\n  - quay\nlines: {}\n");
-    assert_data_eq!(run(&club, "--move-entry ¦ ferries.json ¦ stops[=mole] ¦ more.yaml ¦ stops").text, str![]);
+    assert_data_eq!(run(&club, "--move-entry ¦ ferries.json ¦ stops[=mole] ¦ more.yaml ¦ stops").text, str![[r#"
+$ yalotheca tune --move-entry ferries.json stops[=mole] more.yaml stops
+ferries.json
+  line 8
+      },
+      "stops": [
+  -     "pier",
+  -     "mole"
+  +     "pier"
+      ]
+    }
+more.yaml
+  line 1
+    stops:
+      - quay
+  +   - mole
+    lines: {}
+Done: 2 files changed (history entry 6). Back: yalotheca undo
+--- exit 0
+
+"#]]);
     ok(&club, "--move-entry ¦ ferries.json ¦ south ¦ more.yaml ¦ lines");
     assert_eq!(club.read("more.yaml"), "stops:\n  - quay\n  - mole\nlines: {south: {fare: 5, goods: false}}\n");
     assert!(!club.read("ferries.json").contains("south") && !club.read("ferries.json").contains("mole"));
-    assert_data_eq!(club.run("settle --yes").text, str![]);
+    assert_data_eq!(club.run("settle --yes").text, str![[r#"
+$ yalotheca settle --yes
+Nothing to do: the server matches the roster.
+--- exit 0
+
+"#]]);
 }
 
 #[test]
@@ -606,7 +657,6 @@ fn what_cannot_be_tuned_is_one_clear_line() {
     club.write("latin.ini", b"[a]\nx = \x93y\x94\n");
     let wide: String = (0..3000).map(|i| format!("key{i}=1\n")).collect();
     club.write("wide.properties", wide);
-    fs::File::create(club.path("huge.json")).unwrap().set_len(5_000_000_000).unwrap();
     let before = club.tree();
     let cases = [
         "ferries.jsn",
@@ -631,7 +681,14 @@ fn what_cannot_be_tuned_is_one_clear_line() {
     ];
     let mut all = String::new();
     for words in cases {
+        let huge = words.starts_with("huge");
+        if huge {
+            fs::File::create(club.path("huge.json")).unwrap().set_len(5_000_000_000).unwrap();
+        }
         let ran = run(&club, words);
+        if huge {
+            fs::remove_file(club.path("huge.json")).unwrap();
+        }
         assert!(ran.code >= 2, "{}", ran.text);
         let err = ran.err.replace(&club.dir.path().canonicalize().unwrap().display().to_string(), "DIR");
         all.push_str(&format!("$ tune {}\n{err}--- exit {}\n", words.replace(" ¦ ", " "), ran.code));
@@ -695,7 +752,7 @@ error: name paths to read, or values to set, not both at once
   fix: see how it is written: yalotheca tune --help
 --- exit 2
 $ tune ferries.json --forget
-error: ferries.json: anything was never tuned
+error: ferries.json: nothing was ever tuned
   fix: see what is: [settings] on the roster
 --- exit 2
 $ tune ferries.json --where five *.fare=1

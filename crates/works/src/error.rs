@@ -177,7 +177,7 @@ pub enum Error {
         source: EditError,
     },
     /// Nothing was tuned there.
-    #[error("{file}: {what} was never tuned{hint}")]
+    #[error("{file}: {what} was ever tuned{hint}")]
     NotTuned {
         /// The settings file.
         file: String,

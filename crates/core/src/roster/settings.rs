@@ -45,6 +45,8 @@ pub enum What {
         seat: Seat,
         /// What parts them, inside one value.
         between: Option<String>,
+        /// Elements that came with snippets, by the snippet's name.
+        pasted: Vec<(String, Vec<Value>)>,
     },
     /// The key is to be gone.
     Gone,
@@ -62,7 +64,7 @@ impl Tuned {
             }
             What::Reckoned { result, .. } => vec![Claim::new(key(None), Owner::Tuned, Value::Number(result.clone()))],
             What::Gone => vec![Claim::new(key(None), Owner::TunedOut, Value::Null)],
-            What::List { add, without, seat, between } => {
+            What::List { add, without, seat, between, pasted } => {
                 let list = match between {
                     Some(between) => Some(ListIn::Between(between.clone())),
                     None if whole => None,
@@ -72,7 +74,7 @@ impl Tuned {
                     seat: seat.clone(),
                     ..Claim::new(key(list.clone()), owner, value.clone())
                 };
-                let add = add.iter().map(|v| claim(Owner::Tuned, v));
+                let add = add.iter().chain(pasted.iter().flat_map(|(_, v)| v)).map(|v| claim(Owner::Tuned, v));
                 add.chain(without.iter().map(|v| claim(Owner::TunedOut, v))).collect()
             }
         }
@@ -103,7 +105,7 @@ impl Tuned {
                 put("base", text(base));
                 put("result", text(result));
             }
-            What::List { add, without, seat, between } => {
+            What::List { add, without, seat, between, pasted } => {
                 if !add.is_empty() {
                     put("add", Value::List(add.clone()));
                 }
@@ -115,6 +117,10 @@ impl Tuned {
                 }
                 if let Some(between) = between {
                     put("between", text(between));
+                }
+                if !pasted.is_empty() {
+                    let pasted = pasted.iter().map(|(name, v)| (name.clone(), Value::List(v.clone())));
+                    put("pasted", Value::Map(pasted.collect()));
                 }
             }
             What::Gone => put("gone", Value::Bool(true)),
@@ -175,7 +181,7 @@ fn place_text(settings: &Path, file: &str, at: &str) -> Path {
 
 fn what(value: Value) -> Result<(What, Option<String>), String> {
     let Value::Map(pairs) = value else { return Ok((What::Value(value, None), None)) };
-    let known = ["set", "nothing", "as", "do", "base", "result", "add", "without", "seat", "between", "gone", "from"];
+    let known = ["set", "nothing", "as", "do", "base", "result", "add", "without", "seat", "between", "pasted", "gone", "from"];
     if let Some((word, _)) = pairs.iter().find(|(k, _)| !known.contains(&k.as_str())) {
         return Err(format!("`{}` is no word here{}", clean(word, 40), did_you_mean(word, known)));
     }
@@ -212,11 +218,19 @@ fn what(value: Value) -> Result<(What, Option<String>), String> {
         return Ok((What::Reckoned { by, base, result }, from));
     }
     let (add, without) = (list("add"), list("without"));
-    if add.is_empty() && without.is_empty() {
+    let pasted: Vec<(String, Vec<Value>)> = match find("pasted") {
+        Some(Value::Map(pairs)) => pairs
+            .into_iter()
+            .map(|(name, v)| (name, if let Value::List(items) = v { items } else { vec![v] }))
+            .collect(),
+        Some(_) => return Err("`pasted` holds elements by the name of their snippet".to_owned()),
+        None => Vec::new(),
+    };
+    if add.is_empty() && without.is_empty() && pasted.is_empty() {
         return Err("it sets nothing; write a value, or `add`, `without`, `gone`".to_owned());
     }
     let seat = Seat::try_from(text("seat").unwrap_or_else(|| "last".to_owned()))?;
-    Ok((What::List { add, without, seat, between: text("between") }, from))
+    Ok((What::List { add, without, seat, between: text("between"), pasted }, from))
 }
 
 /// Returns `text` with lines of `[settings."FILE"]` set; nothing else of it changes.

@@ -163,6 +163,15 @@ fn commas(text: &str, at: usize, out: &mut Vec<Repair>) {
         let (line, _) = line_column(text, end);
         out.push((format!("put a comma at the end of line {line}"), vec![Splice::insert(end, ",")]));
     }
+    // between any two words of the line
+    let here = line_start(text, at);
+    let words = text.get(here..line_stop(text, at)).unwrap_or("");
+    for (gap, _) in words.match_indices([' ', '\t']).take(30) {
+        let sides = (words.get(..gap).and_then(|w| w.chars().next_back()), words.get(gap + 1..).and_then(|w| w.chars().next()));
+        if matches!(sides, (Some(a), Some(b)) if !a.is_whitespace() && !b.is_whitespace() && !"=:,{[(".contains(a) && !"=:,}])".contains(b)) {
+            out.push((format!("put a comma behind `{}`", words.get(..gap).unwrap_or("").trim()), vec![Splice::insert(here + gap, ",")]));
+        }
+    }
     // one too many: here, or the last before
     let rest = text.get(at..).unwrap_or("");
     if rest.starts_with(',') {

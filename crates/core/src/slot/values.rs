@@ -79,7 +79,8 @@ pub(super) fn settle(
         let fix = "yalotheca settle puts it back";
         told.findings.push(Finding::new("missing-setting", Severity::Warning, of, fix).at(&key.path));
     } else if let (true, Some(seen), Some(claimed)) = (reset, &seen, &claimed) {
-        let of = format!("`{at}` went back to {}; what you tuned {}", told.shown(seen), wants(claimed, told));
+        let tuned = claimed.as_ref().map_or("you tuned it away".to_owned(), |v| format!("you tuned it to {}", told.shown(v)));
+        let of = format!("`{at}` went back to {}, and {tuned}", told.shown(seen));
         let fix = format!("yalotheca settle sets it again; to leave it: yalotheca tune {} --forget '{at}'", key.path);
         told.findings.push(Finding::new("tuned-was-reset", Severity::Warning, of, fix).at(&key.path).on_line(line));
     }

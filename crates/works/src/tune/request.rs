@@ -160,6 +160,7 @@ fn later(server: &Server, request: &Request) -> Result<(Plan, usize), Error> {
                 without: Vec::new(),
                 seat: request.seat.clone(),
                 between: request.between.clone(),
+                pasted: Vec::new(),
             },
             Change::Reckon(..) | Change::Drop(..) | Change::Remove(_) => {
                 let why = "is not there yet, and there is nothing to reckon with or to take out".to_owned();
@@ -210,7 +211,8 @@ pub(super) fn records(server: &Server, sheet: &mut Sheet, request: &Request) -> 
                 refuse(&file, &at, setting.refuses(&Value::Number(result.clone())))?;
             }
             records.retain(|t| t.at != at || request.changes.len() == 1);
-            records.push(Tuned { file: file.clone(), at, what, from: request.from.clone(), line: 0 });
+            let from = if matches!(what, What::List { .. }) { None } else { request.from.clone() };
+            records.push(Tuned { file: file.clone(), at, what, from, line: 0 });
             edits.push(edit);
         }
     }
@@ -279,9 +281,9 @@ fn what(
             Ok((What::Reckoned { by, base, result }, edit))
         }
         Change::Add(_, values) | Change::Drop(_, values) => {
-            let (mut add, mut without, mut seat, mut between) = match known.map(|k| k.what.clone()) {
-                Some(What::List { add, without, seat, between }) => (add, without, seat, between),
-                _ => (Vec::new(), Vec::new(), Seat::Last, None),
+            let (mut add, mut without, mut seat, mut between, mut pasted) = match known.map(|k| k.what.clone()) {
+                Some(What::List { add, without, seat, between, pasted }) => (add, without, seat, between, pasted),
+                _ => (Vec::new(), Vec::new(), Seat::Last, None, Vec::new()),
             };
             between = request.between.clone().or(between).or_else(|| {
                 server.family.setting(file, at).and_then(|s| s.between.clone())
@@ -291,10 +293,23 @@ fn what(
             }
             let adds = matches!(change, Change::Add(..));
             for value in values {
-                add.retain(|v| !v.same(value));
                 without.retain(|v| !v.same(value));
-                if adds { add.push(value.clone()) } else { without.push(value.clone()) }
+                let known = add.iter().any(|v| v.same(value));
+                let ours = known || pasted.iter().any(|(_, p)| p.iter().any(|v| v.same(value)));
+                add.retain(|v| !v.same(value));
+                pasted.iter_mut().for_each(|(_, p)| p.retain(|v| !v.same(value)));
+                match (&request.from, adds) {
+                    (Some(name), true) => match pasted.iter_mut().find(|(n, _)| n == name) {
+                        Some((_, there)) => there.push(value.clone()),
+                        None => pasted.push((name.clone(), vec![value.clone()])),
+                    },
+                    (None, true) => add.push(value.clone()),
+                    // what only we put there just goes
+                    (_, false) if ours => {}
+                    (_, false) => without.push(value.clone()),
+                }
             }
+            pasted.retain(|(_, p)| !p.is_empty());
             let edit = match (&between, adds) {
                 (Some(between), _) => {
                     let list = Delimited::new(between);
@@ -329,7 +344,7 @@ fn what(
                     }
                 }
             }
-            Ok((What::List { add, without, seat, between }, edit))
+            Ok((What::List { add, without, seat, between, pasted }, edit))
         }
         Change::Remove(_) => Ok((What::Gone, Edit::Remove { path })),
     }

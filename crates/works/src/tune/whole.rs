@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use yalotheca_core::finding::{Finding, Severity};
 use yalotheca_core::id::ServerPath;
 use yalotheca_core::ledger::Act;
-use yalotheca_core::roster::{Tuned, take_setting};
+use yalotheca_core::roster::{Tuned, What, put_setting, take_setting};
 use yalotheca_core::settings::{Document, Edit, EditError, Format, Path, Slip, Sort, Value, guess, slip};
 use yalotheca_core::slot::DocChange;
 use yalotheca_core::text::{clean, did_you_mean, glob};
@@ -70,21 +70,35 @@ pub fn forget(server: &Server, file: &str, paths: &[Path], from: Option<&str>) -
         if !mine.iter().any(|t| t.at == *path || path.covers(&t.at)) {
             let names: Vec<String> = mine.iter().map(|t| t.at.to_string()).collect();
             let hint = did_you_mean(&typed.to_string(), names.iter().map(String::as_str));
-            return Err(Error::NotTuned { file: file.to_string(), what: format!("`{typed}`"), hint });
+            return Err(Error::NotTuned { file: file.to_string(), what: format!("nothing at `{typed}`"), hint });
         }
     }
-    let goes = |t: &&Tuned| {
-        (asked.is_empty() || asked.iter().any(|p| t.at == *p || p.covers(&t.at)))
-            && from.is_none_or(|f| t.from.as_deref() == Some(f))
-    };
-    let gone: Vec<&Tuned> = mine.iter().copied().filter(goes).collect();
-    if gone.is_empty() {
-        let what = from.map_or("anything".to_owned(), |f| format!("anything from `{}`", clean(f, 60)));
-        return Err(Error::NotTuned { file: file.to_string(), what, hint: String::new() });
-    }
+    let asked_for = |t: &&Tuned| asked.is_empty() || asked.iter().any(|p| t.at == *p || p.covers(&t.at));
     let mut text = server.text.clone();
-    for tuned in &gone {
-        text = take_setting(&text, &tuned.file, &tuned.at).map_err(|source| roster_error(server, &source))?;
+    let mut gone: Vec<&Tuned> = Vec::new();
+    for tuned in mine.iter().copied().filter(asked_for) {
+        // of a list, only what came with the snippet
+        let left = match (&tuned.what, from) {
+            (What::List { add, without, seat, between, pasted }, Some(name)) if pasted.iter().any(|(n, _)| n == name) => {
+                let pasted: Vec<_> = pasted.iter().filter(|(n, _)| n != name).cloned().collect();
+                let empty = add.is_empty() && without.is_empty() && pasted.is_empty();
+                let (add, without) = (add.clone(), without.clone());
+                let what = What::List { add, without, seat: seat.clone(), between: between.clone(), pasted };
+                (!empty).then(|| Tuned { what, ..tuned.clone() })
+            }
+            (_, Some(name)) if tuned.from.as_deref() != Some(name) => continue,
+            _ => None,
+        };
+        gone.push(tuned);
+        text = match left {
+            Some(left) => put_setting(&text, &left),
+            None => take_setting(&text, &tuned.file, &tuned.at),
+        }
+        .map_err(|source| roster_error(server, &source))?;
+    }
+    if gone.is_empty() {
+        let what = from.map_or("nothing".to_owned(), |f| format!("nothing from `{}`", clean(f, 60)));
+        return Err(Error::NotTuned { file: file.to_string(), what, hint: String::new() });
     }
     let touched: Vec<(ServerPath, Path)> = gone.iter().map(|t| (t.file.clone(), t.at.clone())).collect();
     let act = Act::Tune(vec![file.clone()]);
