@@ -92,7 +92,9 @@ fn settings_of(club: &Club) -> String {
 #[test]
 fn values_are_listed_read_and_set() {
     let club = club();
-    assert_data_eq!(run(&club, "ferries.json").text, str![[r#"
+    assert_data_eq!(
+        run(&club, "ferries.json").text,
+        str![[r#"
 $ yalotheca tune ferries.json
 path to type     value
 north.fare       3
@@ -107,22 +109,31 @@ stops            pier, mole
 Read as json. To set one: yalotheca tune ferries.json 'PATH=VALUE'
 --- exit 0
 
-"#]]);
-    assert_data_eq!(run(&club, "ferries.json ¦ north.fare").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        run(&club, "ferries.json ¦ north.fare").text,
+        str![[r#"
 $ yalotheca tune ferries.json north.fare
 3
 --- exit 0
 
-"#]]);
-    assert_data_eq!(run(&club, "ferries.json ¦ *.fare").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        run(&club, "ferries.json ¦ *.fare").text,
+        str![[r#"
 $ yalotheca tune ferries.json *.fare
 path        value
 north.fare  3
 south.fare  5
 --- exit 0
 
-"#]]);
-    assert_data_eq!(run(&club, "ferries.json ¦ north.fare=4 ¦ stops+=quay").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        run(&club, "ferries.json ¦ north.fare=4 ¦ stops+=quay").text,
+        str![[r#"
 $ yalotheca tune ferries.json north.fare=4 stops+=quay
 ferries.json
   line 1
@@ -143,30 +154,42 @@ ferries.json
 Done: 1 file changed (history entry 2). Back: yalotheca undo
 --- exit 0
 
-"#]]);
+"#]]
+    );
     let expected = FERRIES.replace("\"fare\": 3", "\"fare\": 4").replace("\"mole\"\n", "\"mole\",\n    \"quay\"\n");
     assert_eq!(club.read("ferries.json"), expected);
-    assert_data_eq!(settings_of(&club), str![[r#"
+    assert_data_eq!(
+        settings_of(&club),
+        str![[r#"
 [settings."ferries.json"]
 "north.fare" = 4
 stops = { add = ["quay"] }
 
-"#]]);
+"#]]
+    );
     // a second time there is nothing to do, and a settle finds nothing, too
-    assert_data_eq!(run(&club, "ferries.json ¦ north.fare=4").text, str![[r#"
+    assert_data_eq!(
+        run(&club, "ferries.json ¦ north.fare=4").text,
+        str![[r#"
 $ yalotheca tune ferries.json north.fare=4
 Nothing to do: it is so already.
 --- exit 0
 
-"#]]);
-    assert_data_eq!(club.run("settle --yes").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        club.run("settle --yes").text,
+        str![[r#"
 $ yalotheca settle --yes
 Nothing to do: the server matches the roster.
 --- exit 0
 
-"#]]);
+"#]]
+    );
     // taken back, the bytes are those from before
-    assert_data_eq!(run(&club, "ferries.json ¦ --forget").text, str![[r#"
+    assert_data_eq!(
+        run(&club, "ferries.json ¦ --forget").text,
+        str![[r#"
 $ yalotheca tune ferries.json --forget
 ferries.json
   line 1
@@ -187,7 +210,8 @@ ferries.json
 Done: 1 file changed (history entry 3). Back: yalotheca undo
 --- exit 0
 
-"#]]);
+"#]]
+    );
     assert_eq!(club.read("ferries.json"), FERRIES);
     assert_eq!(settings_of(&club), "");
     club.ok("undo --yes");
@@ -199,7 +223,9 @@ Done: 1 file changed (history entry 3). Back: yalotheca undo
 #[test]
 fn wildcards_reckon_and_pass_tests() {
     let club = club();
-    assert_data_eq!(run(&club, "ferries.json ¦ multipliers.*=*2 ¦ --dry-run").text, str![[r#"
+    assert_data_eq!(
+        run(&club, "ferries.json ¦ multipliers.*=*2 ¦ --dry-run").text,
+        str![[r#"
 $ yalotheca tune ferries.json multipliers.*=*2 --dry-run
 ferries.json
   line 4
@@ -213,7 +239,8 @@ ferries.json
       "stops": [
 --- exit 1
 
-"#]]);
+"#]]
+    );
     assert_eq!(club.read("ferries.json"), FERRIES);
     ok(&club, "ferries.json ¦ multipliers.*=*2");
     let twice = FERRIES.replace("1.50", "3.00").replace("\"ore\": 2", "\"ore\": 4");
@@ -222,34 +249,45 @@ ferries.json
     assert_eq!(club.read("ferries.json"), twice.replace("\"fare\": 3", "\"fare\": 4"));
     // reckoned again: the roster knows the base
     ok(&club, "ferries.json ¦ multipliers.ore=- 1");
-    assert_data_eq!(settings_of(&club), str![[r#"
+    assert_data_eq!(
+        settings_of(&club),
+        str![[r#"
 [settings."ferries.json"]
 "multipliers.xp" = { do = "*2", base = "1.50", result = "3.00" }
 "north.fare" = { do = "+1", base = "3", result = "4" }
 "multipliers.ore" = { do = ["*2", "- 1"], base = "2", result = "3" }
 
-"#]]);
-    assert_data_eq!(run(&club, "ferries.json ¦ *.fare=1 ¦ --where ¦ >99").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        run(&club, "ferries.json ¦ *.fare=1 ¦ --where ¦ >99").text,
+        str![[r#"
 $ yalotheca tune ferries.json *.fare=1 --where >99
 --- stderr
 error: ferries.json: `*.fare`: no value there passes the test of --where
 --- exit 2
 
-"#]]);
-    assert_data_eq!(run(&club, "ferries.json ¦ multipliers.ore=/0").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        run(&club, "ferries.json ¦ multipliers.ore=/0").text,
+        str![[r#"
 $ yalotheca tune ferries.json multipliers.ore=/0
 --- stderr
 error: ferries.json: `multipliers.ore`: nothing can be divided by 0
 --- exit 2
 
-"#]]);
+"#]]
+    );
 }
 
 #[test]
 fn a_settle_keeps_what_is_tuned() {
     let club = club();
     // before the server made the file
-    assert_data_eq!(run(&club, "settings/bell.yaml ¦ loud=true").text, str![[r#"
+    assert_data_eq!(
+        run(&club, "settings/bell.yaml ¦ loud=true").text,
+        str![[r#"
 $ yalotheca tune settings/bell.yaml loud=true
 --- stderr
 error: `settings/bell.yaml` is not there
@@ -257,8 +295,11 @@ error: `settings/bell.yaml` is not there
        start, add --later
 --- exit 2
 
-"#]]);
-    assert_data_eq!(run(&club, "settings/bell.yaml ¦ loud=true ¦ --later").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        run(&club, "settings/bell.yaml ¦ loud=true ¦ --later").text,
+        str![[r#"
 $ yalotheca tune settings/bell.yaml loud=true --later
 Only the roster changes.
 note  settings/bell.yaml  waits-for-file
@@ -268,8 +309,11 @@ note  settings/bell.yaml  waits-for-file
 Done: on the roster; no file changed (history entry 2). Back: yalotheca undo
 --- exit 0
 
-"#]]);
-    assert_data_eq!(club.run("settle --yes").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        club.run("settle --yes").text,
+        str![[r#"
 $ yalotheca settle --yes
 Nothing to do: the server matches the roster.
 
@@ -279,9 +323,12 @@ note  settings/bell.yaml  waits-for-file
          yalotheca settle
 --- exit 0
 
-"#]]);
+"#]]
+    );
     club.write("settings/bell.yaml", "# first start\nloud: false\n");
-    assert_data_eq!(club.run("settle --yes").text, str![[r#"
+    assert_data_eq!(
+        club.run("settle --yes").text,
+        str![[r#"
 $ yalotheca settle --yes
 settings
   ~ settings/bell.yaml  loud: `false` → `true`
@@ -291,11 +338,14 @@ Done: 1 settings file changed (settle, history entry 3).
 To take it back: yalotheca undo. To see whether it starts: yalotheca trial
 --- exit 0
 
-"#]]);
+"#]]
+    );
     assert_eq!(club.read("settings/bell.yaml"), "# first start\nloud: true\n");
     // an update wrote the file anew
     club.write("settings/bell.yaml", "# second\nnew: 1\nloud: false\n");
-    assert_data_eq!(club.run("check").text, str![[r#"
+    assert_data_eq!(
+        club.run("check").text,
+        str![[r#"
 $ yalotheca check
 error  start.conf  terms-not-accepted
     the terms number 7 are not accepted (none were accepted so far), and the
@@ -317,13 +367,16 @@ note  ferries.json  unknown-file
 1 error, 2 warnings and 1 note.
 --- exit 1
 
-"#]]);
+"#]]
+    );
     club.ok("settle --yes");
     assert_eq!(club.read("settings/bell.yaml"), "# second\nnew: 1\nloud: true\n");
     // a hand edit is kept and told
     ok(&club, "settings/bell.yaml ¦ new=5");
     club.write("settings/bell.yaml", "# second\nnew: 7\nloud: true\n");
-    assert_data_eq!(club.run("settle --yes").text, str![[r#"
+    assert_data_eq!(
+        club.run("settle --yes").text,
+        str![[r#"
 $ yalotheca settle --yes
 Nothing to do: the server matches the roster.
 
@@ -334,16 +387,21 @@ warning  settings/bell.yaml:2  changed-by-hand
          settings/bell.yaml
 --- exit 0
 
-"#]]);
+"#]]
+    );
     assert_eq!(club.read("settings/bell.yaml"), "# second\nnew: 7\nloud: true\n");
-    assert_data_eq!(run(&club, "settings/bell.yaml ¦ new ¦ --why").text, str![[r#"
+    assert_data_eq!(
+        run(&club, "settings/bell.yaml ¦ new ¦ --why").text,
+        str![[r#"
 $ yalotheca tune settings/bell.yaml new --why
 new in settings/bell.yaml
     the file before (base)         1
-  → tuned (line 20 of the roster)  5  this one stands
+    tuned (line 20 of the roster)  5
+  → set by hand since              7  this one stands
 --- exit 0
 
-"#]]);
+"#]]
+    );
     // and gives way to a new word of the person
     ok(&club, "settings/bell.yaml ¦ new=9");
     assert_eq!(club.read("settings/bell.yaml"), "# second\nnew: 9\nloud: true\n");
@@ -358,10 +416,15 @@ new in settings/bell.yaml
 fn what_a_family_says_of_settings() {
     let club = club();
     let conf = club.read("start.conf");
-    club.write("start.conf", format!("{conf}players.most=20\nweather=calm\nplaces=Pier | Old Harbour\nconsole.password=hunter\n"));
+    club.write(
+        "start.conf",
+        format!("{conf}players.most=20\nweather=calm\nplaces=Pier | Old Harbour\nconsole.password=hunter\n"),
+    );
     club.write("stops/pier.json", "{ \"at\": [12, 0, 40, 90], \"next\": \"mole\" }\n");
     club.write("stops/mole.json", "{ \"at\": [14, 0, 40, 90], \"next\": \"pier\" }\n");
-    assert_data_eq!(run(&club, "start.conf").text, str![[r#"
+    assert_data_eq!(
+        run(&club, "start.conf").text,
+        str![[r#"
 $ yalotheca tune start.conf
 path to type      value                 meaning
 core.file         ferrite.qcore
@@ -376,8 +439,11 @@ console.password  (secret)              Console password
 Read as properties. To set one: yalotheca tune start.conf 'PATH=VALUE'
 --- exit 0
 
-"#]]);
-    assert_data_eq!(run(&club, "start.conf ¦ players.most=400").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        run(&club, "start.conf ¦ players.most=400").text,
+        str![[r#"
 $ yalotheca tune start.conf players.most=400
 --- stderr
 error: this cannot be done as it stands
@@ -386,8 +452,11 @@ error  start.conf  out-of-range
     fix: give a value that it takes
 --- exit 3
 
-"#]]);
-    assert_data_eq!(run(&club, "start.conf ¦ weather=ruogh").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        run(&club, "start.conf ¦ weather=ruogh").text,
+        str![[r#"
 $ yalotheca tune start.conf weather=ruogh
 --- stderr
 error: this cannot be done as it stands
@@ -397,10 +466,13 @@ error  start.conf  out-of-range
     fix: give a value that it takes
 --- exit 3
 
-"#]]);
+"#]]
+    );
     ok(&club, "start.conf ¦ places+=Salt Pier ¦ --seat ¦ before Old Harbour");
     assert!(club.read("start.conf").contains("places=Pier | Salt Pier | Old Harbour\n"));
-    assert_data_eq!(run(&club, "stops/pier.json").text, str![[r#"
+    assert_data_eq!(
+        run(&club, "stops/pier.json").text,
+        str![[r#"
 $ yalotheca tune stops/pier.json
 path to type  value          meaning
 at            12, 0, 40, 90  Where it stands [x, y, z, turn]
@@ -410,7 +482,8 @@ next          mole
 Read as json. To set one: yalotheca tune stops/pier.json 'PATH=VALUE'
 --- exit 0
 
-"#]]);
+"#]]
+    );
     ok(&club, "stops/pier.json ¦ at.x=14 ¦ at.turn=*2");
     assert_eq!(club.read("stops/pier.json"), "{ \"at\": [14, 0, 40, 180], \"next\": \"mole\" }\n");
     // copies refer to each other
@@ -438,7 +511,9 @@ fn a_secret_is_shown_and_recorded_nowhere() {
     let club = club();
     let conf = club.read("start.conf");
     club.write("start.conf", format!("{conf}console.password=hunter\nnext=1\n"));
-    assert_data_eq!(run(&club, "start.conf ¦ console.password=tide").text, str![[r#"
+    assert_data_eq!(
+        run(&club, "start.conf ¦ console.password=tide").text,
+        str![[r#"
 $ yalotheca tune start.conf console.password=tide
 --- stderr
 error: this cannot be done as it stands
@@ -449,15 +524,19 @@ error  start.conf  secret
          it; --secret FILE or --secret '$NAME' reads it
 --- exit 3
 
-"#]]);
-    assert_data_eq!(run(&club, "start.conf ¦ console.password ¦ --secret").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        run(&club, "start.conf ¦ console.password ¦ --secret").text,
+        str![[r#"
 $ yalotheca tune start.conf console.password --secret
 --- stderr
 Nobody is there to type the secret.
   fix: name where it is: --secret FILE, --secret '$NAME' or --secret -
 --- exit 6
 
-"#]]);
+"#]]
+    );
     fs::write(club.dir.path().join("word"), "salt-and-tide\n").unwrap();
     let word = club.dir.path().join("word").display().to_string();
     let ran = ok(&club, &format!("start.conf ¦ console.password ¦ --secret ¦ {word}"));
@@ -494,7 +573,12 @@ fn each_common_slip_is_told_and_mended() {
     let club = club();
     for (name, broken, line, mended) in [
         ("a.json", "{\n  \"a\": 1\n  \"b\": 2\n}\n", "2", "{\n  \"a\": 1,\n  \"b\": 2\n}\n"),
-        ("a.json", "{\n  \"a\": 1, // one\n  \"b\": 2 // two\n  \"c\": 3\n}\n", "3", "{\n  \"a\": 1, // one\n  \"b\": 2, // two\n  \"c\": 3\n}\n"),
+        (
+            "a.json",
+            "{\n  \"a\": 1, // one\n  \"b\": 2 // two\n  \"c\": 3\n}\n",
+            "3",
+            "{\n  \"a\": 1, // one\n  \"b\": 2, // two\n  \"c\": 3\n}\n",
+        ),
         ("a.json", "{\n  \"a\": 1,,\n  \"b\": 2\n}\n", "2", "{\n  \"a\": 1,\n  \"b\": 2\n}\n"),
         ("a.json", "{\n  \"a\": \"x,\n  \"b\": 2\n}\n", "2", "{\n  \"a\": \"x\",\n  \"b\": 2\n}\n"),
         ("a.json", "{\n  \"a\": [1, 2,\n  \"b\": 2\n}\n", "", ""),
@@ -528,17 +612,21 @@ fn each_common_slip_is_told_and_mended() {
         assert_eq!(club.read(name), mended);
     }
     club.write("a.json", "{\n  \"a\": 1\n  \"b\": 2\n}\n");
-    assert_data_eq!(run(&club, "a.json ¦ a=2").text, str![[r#"
+    assert_data_eq!(
+        run(&club, "a.json ¦ a=2").text,
+        str![[r#"
 $ yalotheca tune a.json a=2
 --- stderr
 error: a.json:3: it cannot be read without doubt, so it is left alone: a
        comma is missing before this, after line 2, column 8
-  fix: put a comma at the end of line 2 (line 2): yalotheca tune a.json
-       --mend
+  fix: put a comma at the end of line 2: yalotheca tune a.json --mend
 --- exit 5
 
-"#]]);
-    assert_data_eq!(run(&club, "a.json ¦ --mend ¦ --dry-run").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        run(&club, "a.json ¦ --mend ¦ --dry-run").text,
+        str![[r#"
 $ yalotheca tune a.json --mend --dry-run
 a.json:2: put a comma at the end of line 2
 a.json
@@ -550,23 +638,33 @@ a.json
     }
 --- exit 1
 
-"#]]);
-    assert_data_eq!(run(&club, "ferries.json ¦ --mend").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        run(&club, "ferries.json ¦ --mend").text,
+        str![[r#"
 $ yalotheca tune ferries.json --mend
 --- stderr
 error: `ferries.json` reads as it is: there is nothing to mend
 --- exit 2
 
-"#]]);
+"#]]
+    );
 }
 
 #[test]
 fn snippets_and_entries_that_move() {
     let club = club();
-    fs::write(club.dir.path().join("night.json"), "{ \"multipliers\": { \"xp\": 3, \"fog\": 1 }, \"stops\": [\"mole\", \"quay\"] }").unwrap();
+    fs::write(
+        club.dir.path().join("night.json"),
+        "{ \"multipliers\": { \"xp\": 3, \"fog\": 1 }, \"stops\": [\"mole\", \"quay\"] }",
+    )
+    .unwrap();
     let snippet = club.dir.path().join("night.json").display().to_string();
     ok(&club, &format!("ferries.json ¦ stops-=pier"));
-    assert_data_eq!(run(&club, &format!("ferries.json ¦ --paste ¦ {snippet}")).out, str![[r#"
+    assert_data_eq!(
+        run(&club, &format!("ferries.json ¦ --paste ¦ {snippet}")).out,
+        str![[r#"
 ferries.json
   line 4
       "south": { "fare": 5, "goods": false },
@@ -585,15 +683,21 @@ ferries.json
     }
 Done: 1 file changed (history entry 3). Back: yalotheca undo
 
-"#]]);
-    assert_data_eq!(settings_of(&club), str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        settings_of(&club),
+        str![[r#"
 [settings."ferries.json"]
 "multipliers.xp" = { set = 3, from = "night.json" }
 "multipliers.fog" = { set = 1, from = "night.json" }
 stops = { without = ["pier"], pasted = { "night.json" = ["quay"] } }
 
-"#]]);
-    assert_data_eq!(run(&club, "ferries.json ¦ --forget ¦ --from ¦ night.json").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        run(&club, "ferries.json ¦ --forget ¦ --from ¦ night.json").text,
+        str![[r#"
 $ yalotheca tune ferries.json --forget --from night.json
 ferries.json
   line 4
@@ -614,11 +718,14 @@ ferries.json
 Done: 1 file changed (history entry 4). Back: yalotheca undo
 --- exit 0
 
-"#]]);
+"#]]
+    );
     ok(&club, "ferries.json ¦ --forget");
     assert_eq!(club.read("ferries.json"), FERRIES);
     club.write("more.yaml", "stops:\n  - quay\nlines: {}\n");
-    assert_data_eq!(run(&club, "--move-entry ¦ ferries.json ¦ stops[=mole] ¦ more.yaml ¦ stops").text, str![[r#"
+    assert_data_eq!(
+        run(&club, "--move-entry ¦ ferries.json ¦ stops[=mole] ¦ more.yaml ¦ stops").text,
+        str![[r#"
 $ yalotheca tune --move-entry ferries.json stops[=mole] more.yaml stops
 ferries.json
   line 8
@@ -638,16 +745,20 @@ more.yaml
 Done: 2 files changed (history entry 6). Back: yalotheca undo
 --- exit 0
 
-"#]]);
+"#]]
+    );
     ok(&club, "--move-entry ¦ ferries.json ¦ south ¦ more.yaml ¦ lines");
     assert_eq!(club.read("more.yaml"), "stops:\n  - quay\n  - mole\nlines: {south: {fare: 5, goods: false}}\n");
     assert!(!club.read("ferries.json").contains("south") && !club.read("ferries.json").contains("mole"));
-    assert_data_eq!(club.run("settle --yes").text, str![[r#"
+    assert_data_eq!(
+        club.run("settle --yes").text,
+        str![[r#"
 $ yalotheca settle --yes
 Nothing to do: the server matches the roster.
 --- exit 0
 
-"#]]);
+"#]]
+    );
 }
 
 #[test]
@@ -694,7 +805,9 @@ fn what_cannot_be_tuned_is_one_clear_line() {
         all.push_str(&format!("$ tune {}\n{err}--- exit {}\n", words.replace(" ¦ ", " "), ran.code));
         assert_eq!(club::differ(&before, &club.tree()), Vec::<String>::new(), "{words}");
     }
-    assert_data_eq!(all, str![[r#"
+    assert_data_eq!(
+        all,
+        str![[r#"
 $ tune ferries.jsn
 error: `ferries.jsn` is not there, did you mean `ferries.json`?
 --- exit 2
@@ -775,15 +888,131 @@ error: `start.conf` stands there already; choose another name for the
        copy
 --- exit 2
 
-"#]]);
+"#]]
+    );
     // a key that is new all the same, and a sort that is forced
     ok(&club, "ferries.json ¦ north.fair=4 ¦ --new");
     ok(&club, "ferries.json ¦ north.fare=free ¦ --as ¦ text");
     assert!(club.read("ferries.json").contains("{ \"fare\": \"free\", \"goods\": true, \"fair\": 4 }"));
+    assert_data_eq!(
+        club.run("settle --yes").text,
+        str![[r#"
+$ yalotheca settle --yes
+Nothing to do: the server matches the roster.
+--- exit 0
+
+"#]]
+    );
+}
+
+/// Plugins that ship their settings, which are the administrator's from then on.
+fn ships(club: &Club, version: &str, settings: &str) -> String {
+    let real = yalotheca_standin::club::plugin("fog-horn", version, "^1.8", &[], "");
+    let zip = yalotheca_standin::club::pack(&[("fog-horn.qpl", &real), ("settings/fog-horn.yaml", settings.as_bytes())]);
+    let name = format!("../fog-horn-{version}.zip");
+    fs::write(club.path(&name), zip).unwrap();
+    name
+}
+
+#[test]
+fn a_new_default_is_merged_into_the_administrators_file() {
+    let club = Club::new();
+    let own = include_str!("../../../families/quarrywake.family.toml");
+    let ships_settings = own.replace(
+        "  { take = \"lib/*.qlib\", to = \"plugins/lib/{name}\" },\n",
+        "  { take = \"lib/*.qlib\", to = \"plugins/lib/{name}\" },\n  { take = \"settings/*.yaml\", to = \"settings/{name}\", settings = true },\n",
+    );
+    assert_ne!(own, ships_settings);
+    fs::create_dir_all(club.home().join("families")).unwrap();
+    fs::write(club.home().join("families/quarrywake.family.toml"), ships_settings).unwrap();
+    club.ok("adopt --catalogue HOST");
+    let bare = club.tree();
+    let first = ships(&club, "1.0.0", "# horn\nloud: 5\nrate: 2\nreach: 10\nhours:\n  - dawn\nold: 1\n");
+    club.ok(&format!("want {first}"));
+    club.ok("settle --yes");
+    assert_eq!(club.read("settings/fog-horn.yaml"), "# horn\nloud: 5\nrate: 2\nreach: 10\nhours:\n  - dawn\nold: 1\n");
+    // tuned, reckoned, and changed by hand
+    ok(&club, "settings/fog-horn.yaml ¦ loud=7");
+    ok(&club, "settings/fog-horn.yaml ¦ rate=*3");
+    let hand = club.read("settings/fog-horn.yaml").replace("reach: 10", "reach: 11 # mine").replace("- dawn", "- dawn\n  - dusk");
+    club.write("settings/fog-horn.yaml", &hand);
     assert_data_eq!(club.run("settle --yes").text, str![[r#"
 $ yalotheca settle --yes
 Nothing to do: the server matches the roster.
 --- exit 0
 
 "#]]);
+    // the new version brings other defaults
+    let second = ships(&club, "1.1.0", "# horn 1.1\nloud: 6\nrate: 4\nreach: 20\nhours:\n  - dawn\n  - noon\nnew: yes\n");
+    club.ok(&format!("want {second}"));
+    assert_data_eq!(club.run("settle --yes").text, str![[r#"
+$ yalotheca settle --yes
+items
+  ~ fog-horn  1.0.0 → 1.1.0  plugin  wanted
+files
+  ~ plugins/fog-horn.qpl  313 B
+settings
+  ~ settings/fog-horn.yaml  loud: `6` → `7`
+  ~ settings/fog-horn.yaml  rate: `4` → `12`
+  + settings/fog-horn.yaml.new  the new default, to compare
+roster
+    base and result of what you reckoned are written anew
+
+warning  settings/fog-horn.yaml  settings-collision
+    `reach` is `11` by your hand, and the new default of fog-horn makes it
+    `20`: yours is kept
+    fix: look at settings/fog-horn.yaml.new, then set what you want:
+         yalotheca tune settings/fog-horn.yaml 'reach=…'
+note  settings/fog-horn.yaml  reckoned-anew
+    the default of `rate` is 4 now, so what you tuned comes to 12
+    fix: nothing to do; yalotheca settle sets it and writes it on the
+         roster
+
+Done: 1 item, 1 file and 2 settings files changed (settle, history entry 5).
+--- stderr
+To take it back: yalotheca undo. To see whether it starts: yalotheca trial
+--- exit 0
+
+"#]]);
+    assert_data_eq!(club.read("settings/fog-horn.yaml"), str![[r#"
+# horn
+loud: 7
+rate: 12
+reach: 11 # mine
+hours:
+  - dawn
+  - dusk
+  - noon
+new: yes
+
+"#]]);
+    assert_eq!(club.read("settings/fog-horn.yaml.new"), "# horn 1.1\nloud: 6\nrate: 4\nreach: 20\nhours:\n  - dawn\n  - noon\nnew: yes\n");
+    assert_data_eq!(settings_of(&club), str![[r#"
+[settings."settings/fog-horn.yaml"]
+loud = 7
+rate = { do = "*3", base = "4", result = "12" }
+
+"#]]);
+    assert_data_eq!(club.run("settle --yes").text, str![[r#"
+$ yalotheca settle --yes
+Nothing to do: the server matches the roster.
+--- exit 0
+
+"#]]);
+    // forgotten, the values are those of the new default
+    ok(&club, "settings/fog-horn.yaml ¦ --forget");
+    assert!(club.read("settings/fog-horn.yaml").starts_with("# horn\nloud: 6\nrate: 4\nreach: 11 # mine\n"));
+    // an untouched file just becomes the new default, and goes with its item
+    fs::remove_file(club.path("settings/fog-horn.yaml.new")).unwrap();
+    club.write("settings/fog-horn.yaml", "# horn 1.1\nloud: 6\nrate: 4\nreach: 20\nhours:\n  - dawn\n  - noon\nnew: yes\n");
+    let third = ships(&club, "1.2.0", "loud: 1\n");
+    club.ok(&format!("want {third}"));
+    club.ok("settle --yes");
+    assert_eq!(club.read("settings/fog-horn.yaml"), "loud: 1\n");
+    ok(&club, "settings/fog-horn.yaml ¦ loud=2");
+    club.ok("drop fog-horn");
+    club.ok("settle --yes");
+    let mut left = club.tree();
+    left.insert("roster.toml".to_owned(), bare["roster.toml"].clone());
+    assert_eq!(club::differ(&bare, &left), Vec::<String>::new());
 }

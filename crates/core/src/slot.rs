@@ -189,7 +189,15 @@ pub struct Slot {
 impl Slot {
     /// Returns a slot of which nothing is known yet.
     pub fn new(key: SlotKey) -> Self {
-        Self { key, base: Vec::new(), hand: None, claims: Vec::new(), written: Vec::new(), taken: Vec::new(), made: None }
+        Self {
+            key,
+            base: Vec::new(),
+            hand: None,
+            claims: Vec::new(),
+            written: Vec::new(),
+            taken: Vec::new(),
+            made: None,
+        }
     }
 }
 
@@ -216,7 +224,7 @@ pub struct SlotError {
     pub format: Format,
     /// What is wrong with it.
     #[source]
-    pub source: SlotFault,
+    pub source: Box<SlotFault>,
 }
 
 /// What is wrong with a settings file, or with what is wanted of it.
@@ -233,7 +241,7 @@ pub enum SlotFault {
 impl SlotError {
     /// Returns it as a finding; `bytes` are the file's, in which a common slip is looked for.
     pub fn finding(&self, bytes: &[u8]) -> Finding {
-        match &self.source {
+        match self.source.as_ref() {
             SlotFault::Settings(error) => unreadable(&self.path, self.format, bytes, error),
             SlotFault::Edit(error) => {
                 let fix = "change that line by hand, then check again";
@@ -303,7 +311,8 @@ fn file(
     let olds: Vec<&Slot> = before.iter().filter(|s| s.key.path == *path).collect();
     let mine: Vec<&Claim> = claims.iter().filter(|c| c.key.path == *path).collect();
     let tuned = |o: &Owner| matches!(o, Owner::Tuned | Owner::TunedOut);
-    let only_tuned = mine.iter().all(|c| tuned(&c.owner)) && olds.iter().all(|s| s.claims.iter().all(|(o, _)| tuned(o)));
+    let only_tuned =
+        mine.iter().all(|c| tuned(&c.owner)) && olds.iter().all(|s| s.claims.iter().all(|(o, _)| tuned(o)));
     if now.is_none() && only_tuned {
         // the server makes it at its next start; the slots wait with what they know
         let count = mine.len();
@@ -316,7 +325,7 @@ fn file(
     }
     let mut bytes = now.cloned().unwrap_or_default();
     let Some(format) = keys.first().map(|k| k.format) else { return Ok(()) };
-    let fail = |source: SlotFault| SlotError { path: path.clone(), format, source };
+    let fail = |source: SlotFault| SlotError { path: path.clone(), format, source: Box::new(source) };
     let mut doc = match Document::parse(format, &bytes) {
         Ok(document) => document,
         Err(error) if only_tuned => {
@@ -354,7 +363,8 @@ fn file(
         }
         let mut slot = one.slot;
         // what stands there now, as it reads
-        slot.written = slot.key.place().ok().and_then(|at| doc.get(&at).ok().flatten()).map(|s| s.value).into_iter().collect();
+        slot.written =
+            slot.key.place().ok().and_then(|at| doc.get(&at).ok().flatten()).map(|s| s.value).into_iter().collect();
         work.put(slot, one.told, out);
     }
     for key in keys.iter().filter(|k| k.is_list()) {
@@ -417,7 +427,14 @@ impl FileWork {
 
     /// What was only tuned and cannot be set stays as it is, and is told.
     #[allow(clippy::unused_self)] // one of the three ways a slot can go
-    fn stays(&mut self, fault: SlotFault, key: &SlotKey, old: Option<&Slot>, only: bool, out: &mut Slots) -> Result<(), SlotFault> {
+    fn stays(
+        &mut self,
+        fault: SlotFault,
+        key: &SlotKey,
+        old: Option<&Slot>,
+        only: bool,
+        out: &mut Slots,
+    ) -> Result<(), SlotFault> {
         match fault {
             SlotFault::Edit(error) if only => {
                 out.findings.push(unset(key, &error));
@@ -436,7 +453,7 @@ fn waits(count: usize) -> String {
 /// A finding about a file that cannot be read, with the slip where it is a common one.
 pub fn unreadable(path: &ServerPath, format: Format, bytes: &[u8], error: &SettingsError) -> Finding {
     let fix = match crate::settings::slip(format, bytes) {
-        Some(slip) => format!("{} (line {}): yalotheca tune {path} --mend", slip.repair, slip.line),
+        Some(slip) => format!("{}: yalotheca tune {path} --mend", slip.repair),
         None => "correct that line by hand, then run the same command again".to_owned(),
     };
     let cause = format!("it cannot be read without doubt, so it is left alone: {}", error.why);
@@ -447,7 +464,9 @@ fn unset(key: &SlotKey, error: &EditError) -> Finding {
     let at = key.at.as_deref().unwrap_or("");
     let cause = format!("a tuned value is not set: {error}");
     let fix = match error {
-        EditError::OtherSort { .. } => format!("tune it anew with --as, or: yalotheca tune {} --forget '{at}'", key.path),
+        EditError::OtherSort { .. } => {
+            format!("tune it anew with --as, or: yalotheca tune {} --forget '{at}'", key.path)
+        }
         _ => format!("correct the roster, or: yalotheca tune {} --forget '{at}'", key.path),
     };
     Finding::new("cannot-set", Severity::Warning, cause, fix).at(&key.path)
@@ -490,7 +509,9 @@ fn hand_on_made(dropped: &mut [Slot], staying: &mut [Slot]) {
     for slot in dropped {
         let Some(made) = slot.made.clone() else { continue };
         let Ok(prefix) = Path::parse(&made) else { continue };
-        let heir = staying.iter_mut().find(|s| s.key.path == slot.key.path && s.key.place().is_ok_and(|p| p.begins_with(&prefix)));
+        let heir = staying
+            .iter_mut()
+            .find(|s| s.key.path == slot.key.path && s.key.place().is_ok_and(|p| p.begins_with(&prefix)));
         if let Some(heir) = heir {
             heir.made = Some(made);
             slot.made = None;

@@ -14,7 +14,8 @@ fn edit(line: &str) -> Edit {
     }
     let (at, rest) = Path::before_sign(line).unwrap();
     if let Some(value) = rest.strip_prefix("+=") {
-        let (value, seat) = value.split_once(" @ ").map_or((value, Seat::Last), |(v, s)| (v, Seat::try_from(s.to_owned()).unwrap()));
+        let (value, seat) =
+            value.split_once(" @ ").map_or((value, Seat::Last), |(v, s)| (v, Seat::try_from(s.to_owned()).unwrap()));
         return Edit::Add { path: at, values: vec![Value::typed(value.trim())], seat };
     }
     if let Some(value) = rest.strip_prefix("-=") {
@@ -51,10 +52,10 @@ fn check(format: Format, before: &str, edits: &[&str], after: &str) {
     }
     let marked = |t: &str| format!("\u{feff}{t}");
     assert_eq!(run(format, &marked(before), edits).unwrap(), marked(after));
-    if let (Some(before), Some(after)) = (before.strip_suffix('\n'), after.strip_suffix('\n')) {
-        if !before.is_empty() {
-            assert_eq!(run(format, before, edits).unwrap(), after, "no last line end: {before}");
-        }
+    if let (Some(before), Some(after)) = (before.strip_suffix('\n'), after.strip_suffix('\n'))
+        && !before.is_empty()
+    {
+        assert_eq!(run(format, before, edits).unwrap(), after, "no last line end: {before}");
     }
 }
 
@@ -70,7 +71,12 @@ const JSON: &str = "{\n  // the club\n  \"name\": \"Tide\", // ours\n  \"fare\":
 fn json() {
     use Format::Json;
     check(Json, JSON, &["name=Salt"], &JSON.replace("\"Tide\"", "\"Salt\""));
-    check(Json, JSON, &["fare=4", "rate=2", "at[2]=7"], &JSON.replace("3,", "4,").replace("1.50", "2").replace("[12, 0, 40]", "[12, 7, 40]"));
+    check(
+        Json,
+        JSON,
+        &["fare=4", "rate=2", "at[2]=7"],
+        &JSON.replace("3,", "4,").replace("1.50", "2").replace("[12, 0, 40]", "[12, 7, 40]"),
+    );
     check(Json, JSON, &["lines[id=south].on=true"], &JSON.replace("false", "true"));
     check(Json, JSON, &["rate=1.5"], JSON);
     check(Json, JSON, &["stops+=quay"], &JSON.replace("\"mole\"\n", "\"mole\",\n    \"quay\"\n"));
@@ -81,12 +87,20 @@ fn json() {
     check(Json, JSON, &["at+=9"], &JSON.replace("40]", "40, 9]"));
     check(Json, JSON, &["at-=0"], &JSON.replace("12, 0, 40", "12, 40"));
     check(Json, JSON, &["at-=40"], &JSON.replace("12, 0, 40", "12, 0"));
-    check(Json, JSON, &["fog.density=2"], &JSON.replace("    }\n  ]\n}", "    }\n  ],\n  \"fog\": {\n    \"density\": 2\n  }\n}"));
+    check(
+        Json,
+        JSON,
+        &["fog.density=2"],
+        &JSON.replace("    }\n  ]\n}", "    }\n  ],\n  \"fog\": {\n    \"density\": 2\n  }\n}"),
+    );
     check(
         Json,
         JSON,
         &["lines+={\"id\": \"west\", \"on\": true}"],
-        &JSON.replace("\"on\": false\n    }\n", "\"on\": false\n    },\n    {\n      \"id\": \"west\",\n      \"on\": true\n    }\n"),
+        &JSON.replace(
+            "\"on\": false\n    }\n",
+            "\"on\": false\n    },\n    {\n      \"id\": \"west\",\n      \"on\": true\n    }\n",
+        ),
     );
     check(Json, JSON, &["drop fare"], &JSON.replace("  \"fare\": 3,\n", ""));
     check(Json, "{}\n", &["a=1"], "{\"a\": 1}\n");
@@ -94,7 +108,12 @@ fn json() {
     check(Json, "{ \"a\": [] }\n", &["a+=x", "a+=y"], "{ \"a\": [\"x\", \"y\"] }\n");
     check(Json, "{\n  \"a\": 1,\n}\n", &["b=2"], "{\n  \"a\": 1,\n  \"b\": 2,\n}\n");
     check(Json, "[1, 2]\n", &["[1]=3", "+=4"], "[3, 2, 4]\n");
-    check(Json, "{\n\t\"a\": {\n\t\t\"b\": 1\n\t}\n}\n", &["a.c=2"], "{\n\t\"a\": {\n\t\t\"b\": 1,\n\t\t\"c\": 2\n\t}\n}\n");
+    check(
+        Json,
+        "{\n\t\"a\": {\n\t\t\"b\": 1\n\t}\n}\n",
+        &["a.c=2"],
+        "{\n\t\"a\": {\n\t\t\"b\": 1,\n\t\t\"c\": 2\n\t}\n}\n",
+    );
     check(Json, "{\"a\": null}\n", &["a.b=1"], "{\"a\": {\"b\": 1}}\n");
     check(Json, "{\"t\": \"a \\\"b\\\" é\"}\n", &["t=\"quoted\" \\ ü"], "{\"t\": \"\\\"quoted\\\" \\\\ ü\"}\n");
     refuses(Json, JSON, &["fare=free"], "a number stands at `fare`, and `free` is text");
@@ -118,9 +137,19 @@ fn yaml() {
     check(Yaml, YAML, &["stages-=pier"], &YAML.replace("  - pier   # first\n", ""));
     check(Yaml, YAML, &["lines[id=south].on=true"], &YAML.replace("on: no", "on: yes"));
     check(Yaml, YAML, &["lines[id=north].fare=2"], &YAML.replace("    on: yes\n", "    on: yes\n    fare: 2\n"));
-    check(Yaml, YAML, &["lines+={\"id\": \"west\", \"on\": true}"], &YAML.replace("on: no\n", "on: no\n  - id: west\n    on: true\n"));
+    check(
+        Yaml,
+        YAML,
+        &["lines+={\"id\": \"west\", \"on\": true}"],
+        &YAML.replace("on: no\n", "on: no\n  - id: west\n    on: true\n"),
+    );
     check(Yaml, YAML, &["drop lines[id=north].id"], &YAML.replace("- id: north\n    on: yes", "- on: yes"));
-    check(Yaml, YAML, &["last.deep.y=2", "last.other=x"], &YAML.replace("    x: 1\n", "    x: 1\n    y: 2\n  other: x\n"));
+    check(
+        Yaml,
+        YAML,
+        &["last.deep.y=2", "last.other=x"],
+        &YAML.replace("    x: 1\n", "    x: 1\n    y: 2\n  other: x\n"),
+    );
     check(Yaml, YAML, &["new.key=1"], &format!("{YAML}new:\n  key: 1\n"));
     check(Yaml, YAML, &["drop fog"], &YAML.replace("fog: 2 # thick\n", ""));
     check(Yaml, YAML, &["drop last"], &YAML.replace("last:\n  deep:\n    x: 1\n", ""));
@@ -188,7 +217,15 @@ fn ini() {
     check(Ini, INI, &["world.new=1"], &INI.replace("quoted = \"x y\"\n", "quoted = \"x y\"\nnew = 1\n"));
     check(Ini, INI, &["more=2"], &INI.replace("top = 1\n", "top = 1\nmore = 2\n"));
     check(Ini, INI, &["sky.blue=1"], &format!("{INI}\n[sky]\nblue = 1\n"));
-    check(Ini, INI, &["drop world"], &INI.replace("\n[world]\nsequence = Salt Pier | Old Harbour ; order\nbegin=Salt\nmod = a\nmod = b\nquoted = \"x y\"\n", ""));
+    check(
+        Ini,
+        INI,
+        &["drop world"],
+        &INI.replace(
+            "\n[world]\nsequence = Salt Pier | Old Harbour ; order\nbegin=Salt\nmod = a\nmod = b\nquoted = \"x y\"\n",
+            "",
+        ),
+    );
     check(Ini, "[a]\nx=1\n[a]\nx=2\n", &["a[2].x=3"], "[a]\nx=1\n[a]\nx=3\n");
     check(Ini, "[a]\nflag\n", &["a.flag=1"], "[a]\nflag = 1\n");
     refuses(Ini, INI, &["world.mod=c"], "it stands 2 times");
@@ -226,7 +263,12 @@ fn xml() {
     check(Xml, XML, &["drop club.map[@id=1]"], &XML.replace("  <map id=\"1\">pier</map>\n", ""));
     check(Xml, XML, &["drop club.map"], &XML.replace("  <map id=\"1\">pier</map>\n  <map id=\"2\">mole</map>\n", ""));
     check(Xml, XML, &["drop club.door.@open"], &XML.replace(" open='yes'", ""));
-    check(Xml, XML, &["club.map+={\"@id\": \"3\", \"@\": \"quay\"}"], &XML.replace("mole</map>\n", "mole</map>\n  <map id=\"3\">quay</map>\n"));
+    check(
+        Xml,
+        XML,
+        &["club.map+={\"@id\": \"3\", \"@\": \"quay\"}"],
+        &XML.replace("mole</map>\n", "mole</map>\n  <map id=\"3\">quay</map>\n"),
+    );
     refuses(Xml, XML, &["club.deep.x=y"], "a number stands");
     refuses(Xml, "<a>text <b>1</b> more</a>\n", &["a.@=x"], "elements in between");
 }
@@ -265,11 +307,21 @@ const BLOCKS: &str = "# rail\nname = The long night\nmemory { pool_mb = 512 }\nl
 #[test]
 fn blocks() {
     use Format::Blocks;
-    check(Blocks, BLOCKS, &["name=Short day", "memory.pool_mb=1024"], &BLOCKS.replace("The long night", "Short day").replace("512", "1024"));
+    check(
+        Blocks,
+        BLOCKS,
+        &["name=Short day", "memory.pool_mb=1024"],
+        &BLOCKS.replace("The long night", "Short day").replace("512", "1024"),
+    );
     check(Blocks, BLOCKS, &["memory.fast=true"], &BLOCKS.replace("512 }", "512 fast = true }"));
     check(Blocks, BLOCKS, &["limits.c=3"], &BLOCKS.replace("two words; }", "two words; c = 3; }"));
     check(Blocks, BLOCKS, &["limits.b=x"], &BLOCKS.replace("two words", "x"));
-    check(Blocks, BLOCKS, &["world.land=fog", "world.wind=3"], &BLOCKS.replace("\"salt\"", "\"fog\"").replace("    y = 2;\n  }\n", "    y = 2;\n  }\n  wind = 3\n"));
+    check(
+        Blocks,
+        BLOCKS,
+        &["world.land=fog", "world.wind=3"],
+        &BLOCKS.replace("\"salt\"", "\"fog\"").replace("    y = 2;\n  }\n", "    y = 2;\n  }\n  wind = 3\n"),
+    );
     check(Blocks, BLOCKS, &["world.inner.z=3"], &BLOCKS.replace("y = 2;\n", "y = 2;\n    z = 3;\n"));
     check(Blocks, BLOCKS, &["train[2].id=3"], &BLOCKS.replace("id = 2", "id = 3"));
     check(Blocks, BLOCKS, &["drop limits.a"], &BLOCKS.replace("a = 1; ", ""));
@@ -286,12 +338,22 @@ const BRACE: &str = "-- rules\nlocal version = 3\nrules = {\n  fog = true, -- th
 #[test]
 fn brace_tables() {
     use Format::BraceTables;
-    check(BraceTables, BRACE, &["rules.fog=false", "rules.rate=2"], &BRACE.replace("fog = true", "fog = false").replace("1.5", "2"));
+    check(
+        BraceTables,
+        BRACE,
+        &["rules.fog=false", "rules.rate=2"],
+        &BRACE.replace("fog = true", "fog = false").replace("1.5", "2"),
+    );
     check(BraceTables, BRACE, &["rules.name=It's"], &BRACE.replace("'Salt'", "'It\\'s'"));
     check(BraceTables, BRACE, &["rules.odd key=2"], &BRACE.replace("] = 1", "] = 2"));
     check(BraceTables, BRACE, &["rules.stops+=quay"], &BRACE.replace("\"mole\" }", "\"mole\", \"quay\" }"));
     check(BraceTables, BRACE, &["rules[2].id=5"], &BRACE.replace("{ id = 2 }", "{ id = 5 }"));
-    check(BraceTables, BRACE, &["version=4", "return.a=2"], &BRACE.replace("version = 3", "version = 4").replace("{ a = 1 }", "{ a = 2 }"));
+    check(
+        BraceTables,
+        BRACE,
+        &["version=4", "return.a=2"],
+        &BRACE.replace("version = 3", "version = 4").replace("{ a = 1 }", "{ a = 2 }"),
+    );
     check(BraceTables, BRACE, &["rules.new=x"], &BRACE.replace("{ id = 2 },\n", "{ id = 2 },\n  new = 'x',\n"));
     check(BraceTables, BRACE, &["drop rules.rate"], &BRACE.replace("  rate = 1.5,\n", ""));
     refuses(BraceTables, BRACE, &["rules.on_start=x"], "is code");

@@ -62,7 +62,8 @@ fn settings(server: &Server, ledger: &Ledger) -> Result<Vec<Finding>, Error> {
     match slots(server, ledger, &claims, &BTreeSet::new()) {
         Ok(slots) => Ok(slots.findings),
         Err(Error::Slot(e)) => {
-            let bytes = server.tree.read(std::slice::from_ref(&e.path), MOST_SETTINGS)?.pop().flatten().unwrap_or_default();
+            let bytes =
+                server.tree.read(std::slice::from_ref(&e.path), MOST_SETTINGS)?.pop().flatten().unwrap_or_default();
             Ok(vec![e.finding(&bytes)])
         }
         Err(other) => Err(other),

@@ -272,7 +272,12 @@ fn place_all(
             }
             places.files
         };
-        let row = |p: &Placed| FileRow { path: p.path.clone(), sha256: p.sha256.clone(), bytes: p.bytes, settings: p.settings };
+        let row = |p: &Placed| FileRow {
+            path: p.path.clone(),
+            sha256: p.sha256.clone(),
+            bytes: p.bytes,
+            settings: p.settings,
+        };
         rows.insert(id.clone(), placed.iter().map(row).collect());
         all.extend(placed.into_iter().map(|p| (id.clone(), p)));
     }
@@ -310,11 +315,8 @@ fn file_changes(
 
 /// The same where no item comes, goes or changes: only files that are not as the ledger has them need a thought.
 fn moved_files(server: &Server, options: &Options, before: &Ledger, rows: &Rows) -> Result<FileChanges, Error> {
-    let all: Vec<(&ItemId, &FileRow)> = rows
-        .iter()
-        .flat_map(|(id, rows)| rows.iter().map(move |r| (id, r)))
-        .filter(|(_, row)| !row.settings)
-        .collect();
+    let all: Vec<(&ItemId, &FileRow)> =
+        rows.iter().flat_map(|(id, rows)| rows.iter().map(move |r| (id, r))).filter(|(_, row)| !row.settings).collect();
     let paths: Vec<ServerPath> = all.iter().map(|(_, row)| row.path.clone()).collect();
     let seen = state::seen(server.tree.as_ref(), &paths)?;
     let mut known = Before { put_back: options.put_back.clone(), ..Before::default() };

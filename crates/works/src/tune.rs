@@ -38,7 +38,11 @@ pub(crate) struct Tuning {
 
 /// Returns what the roster tunes. Arithmetic whose base is another than the roster says is done anew: the file it
 /// stands in shipped another default.
-pub(crate) fn tuning(server: &Server, ledger: &Ledger, overlay: &BTreeMap<ServerPath, Vec<u8>>) -> Result<Tuning, Error> {
+pub(crate) fn tuning(
+    server: &Server,
+    ledger: &Ledger,
+    overlay: &BTreeMap<ServerPath, Vec<u8>>,
+) -> Result<Tuning, Error> {
     let mut out = Tuning::default();
     let files: BTreeSet<&ServerPath> = server.roster.tuned.iter().map(|t| &t.file).collect();
     for file in files {
@@ -154,7 +158,8 @@ fn finish(server: &Server, outcome: Outcome<'_>) -> Result<Plan, Error> {
             }
         }
     }
-    let others = mine.iter().flat_map(|s| s.claims.iter().map(|(o, v)| Claim::new(s.key.clone(), o.clone(), v.clone())));
+    let others =
+        mine.iter().flat_map(|s| s.claims.iter().map(|(o, v)| Claim::new(s.key.clone(), o.clone(), v.clone())));
     let tuned = |o: &Owner| matches!(o, Owner::Tuned | Owner::TunedOut);
     let (terms, mut claims): (Vec<Claim>, Vec<Claim>) =
         others.filter(|c| !tuned(&c.owner)).partition(|c| c.owner == Owner::Terms);
@@ -181,7 +186,10 @@ fn finish(server: &Server, outcome: Outcome<'_>) -> Result<Plan, Error> {
     if settled || before.roster.is_none() {
         after.roster = Some(Digest::of(text.as_bytes()));
     }
-    let findings = tuning.findings.into_iter().filter(|f| f.file.as_ref().is_none_or(|n| outcome.files.iter().any(|p| p.to_string() == *n)));
+    let findings = tuning
+        .findings
+        .into_iter()
+        .filter(|f| f.file.as_ref().is_none_or(|n| outcome.files.iter().any(|p| p.to_string() == *n)));
     let findings = outcome.findings.into_iter().chain(findings).chain(slots.findings).chain(told).collect();
     Ok(Plan {
         act: outcome.act,

@@ -56,9 +56,7 @@ pub fn plan(server: &Server, number: Option<u64>, options: &Options) -> Result<P
     let claims: Vec<Claim> = goal
         .slots
         .iter()
-        .flat_map(|s| {
-            s.claims.iter().map(|(owner, value)| Claim::new(s.key.clone(), owner.clone(), value.clone()))
-        })
+        .flat_map(|s| s.claims.iter().map(|(owner, value)| Claim::new(s.key.clone(), owner.clone(), value.clone())))
         .collect();
     let computed = slots(server, &before, &claims, &options.put_back)?;
     let docs = exact(server, &undone, computed.docs)?;

@@ -208,7 +208,10 @@ fn secret(source: &str, at: &Path, ui: &Ui) -> Result<Option<String>, Error> {
         "" => ui.ask_secret(&format!("{at}:")),
         "-" => {
             let mut text = String::new();
-            std::io::stdin().take(100_000).read_to_string(&mut text).map_err(|e| wrong(format!("what is piped in: {e}")))?;
+            std::io::stdin()
+                .take(100_000)
+                .read_to_string(&mut text)
+                .map_err(|e| wrong(format!("what is piped in: {e}")))?;
             Some(trimmed(text))
         }
         name if name.starts_with('$') => {

@@ -139,10 +139,15 @@ fn fix(error: &Error) -> String {
                 }
                 EditError::NoSuch { .. } => format!("see the paths there are: yalotheca tune {file}"),
                 EditError::OtherSort { given, what, .. } if *what == "text" || *what == "none" => {
-                    format!("give a value of that sort; to write `{given}` all the same, add --as {}", if *what == "none" { "number" } else { what })
+                    format!(
+                        "give a value of that sort; to write `{given}` all the same, add --as {}",
+                        if *what == "none" { "number" } else { what }
+                    )
                 }
                 EditError::OtherSort { .. } => "give a value of that sort; += adds to a list".to_owned(),
-                EditError::Shut { .. } | EditError::Doubt { .. } => "nothing was changed; change that line by hand".to_owned(),
+                EditError::Shut { .. } | EditError::Doubt { .. } => {
+                    "nothing was changed; change that line by hand".to_owned()
+                }
                 _ => String::new(),
             };
         }

@@ -86,7 +86,13 @@ pub(crate) fn list(ui: &Ui, server: &Server, sheet: &Sheet) {
     } else if any {
         table::write(ui, &["path to type", "value", "meaning"], &lines);
     } else {
-        let lines: Vec<Vec<String>> = lines.into_iter().map(|mut l| { l.truncate(2); l }).collect();
+        let lines: Vec<Vec<String>> = lines
+            .into_iter()
+            .map(|mut l| {
+                l.truncate(2);
+                l
+            })
+            .collect();
         table::write(ui, &["path to type", "value"], &lines);
     }
     if count > rows.len() {
@@ -94,7 +100,9 @@ pub(crate) fn list(ui: &Ui, server: &Server, sheet: &Sheet) {
     }
     ui.hint("");
     ui.hint(format!("Read as {}. To set one: yalotheca tune {} 'PATH=VALUE'", sheet.format.word(), sheet.path));
-    ui.object(&json!({ "file": sheet.path.to_string(), "format": sheet.format.word(), "values": objects, "count": count }));
+    ui.object(
+        &json!({ "file": sheet.path.to_string(), "format": sheet.format.word(), "values": objects, "count": count }),
+    );
 }
 
 fn names(server: &Server, file: &ServerPath, at: &Path) -> Vec<String> {
@@ -119,7 +127,8 @@ pub(crate) fn read(ui: &Ui, server: &Server, sheet: &mut Sheet, paths: &[Path]) 
     match spots.as_slice() {
         [one] => ui.line(value(one)),
         many => {
-            let rows: Vec<Vec<String>> = many.iter().take(MOST_ROWS).map(|s| vec![clean(&path(s), 200), value(s)]).collect();
+            let rows: Vec<Vec<String>> =
+                many.iter().take(MOST_ROWS).map(|s| vec![clean(&path(s), 200), value(s)]).collect();
             table::write(ui, &["path", "value"], &rows);
             if many.len() > rows.len() {
                 ui.line(format!("… and {}", counted(many.len() - rows.len(), "more value")));

@@ -86,7 +86,8 @@ impl Setting {
 
     /// Returns why a value is none that it takes; `None` where it is.
     pub fn refuses(&self, value: &Value) -> Option<String> {
-        let shown = if self.secret { "the value".to_owned() } else { format!("`{}`", crate::text::clean(&value.shown(), 60)) };
+        let shown =
+            if self.secret { "the value".to_owned() } else { format!("`{}`", crate::text::clean(&value.shown(), 60)) };
         let unit = self.unit.as_ref().map_or(String::new(), |u| format!(" {u}"));
         let words = value.text().unwrap_or_default();
         let (least, most) = self.range();
@@ -127,9 +128,10 @@ impl Family {
     /// Returns what a setting means, where the family says it.
     pub fn setting(&self, path: &ServerPath, at: &Path) -> Option<&Setting> {
         let name = path.to_string();
-        self.rules.setting.iter().find(|s| {
-            glob(&s.file, &name) && Path::parse(&s.at).is_ok_and(|pattern| pattern.covers(at))
-        })
+        self.rules
+            .setting
+            .iter()
+            .find(|s| glob(&s.file, &name) && Path::parse(&s.at).is_ok_and(|pattern| pattern.covers(at)))
     }
 
     /// Whether the family says that a setting is secret.

@@ -147,8 +147,7 @@ pub(super) fn read(text: &str) -> Result<Vec<Tuned>, RosterError> {
         let start = text.split_inclusive('\n').take(line.saturating_sub(1)).map(str::len).sum();
         error(text, (start, 1), why)
     };
-    let mut document =
-        Document::parse(Format::Toml, text.as_bytes()).map_err(|e| fail(e.line, clean(&e.why, 200)))?;
+    let mut document = Document::parse(Format::Toml, text.as_bytes()).map_err(|e| fail(e.line, clean(&e.why, 200)))?;
     let settings = Path::default().key("settings");
     let Ok(Some(all)) = document.get(&settings) else { return Ok(Vec::new()) };
     let Value::Map(files) = all.value else {
@@ -181,7 +180,8 @@ fn place_text(settings: &Path, file: &str, at: &str) -> Path {
 
 fn what(value: Value) -> Result<(What, Option<String>), String> {
     let Value::Map(pairs) = value else { return Ok((What::Value(value, None), None)) };
-    let known = ["set", "nothing", "as", "do", "base", "result", "add", "without", "seat", "between", "pasted", "gone", "from"];
+    let known =
+        ["set", "nothing", "as", "do", "base", "result", "add", "without", "seat", "between", "pasted", "gone", "from"];
     if let Some((word, _)) = pairs.iter().find(|(k, _)| !known.contains(&k.as_str())) {
         return Err(format!("`{}` is no word here{}", clean(word, 40), did_you_mean(word, known)));
     }
@@ -246,7 +246,8 @@ pub fn put_settings(text: &str, all: &[Tuned]) -> Result<String, EditError> {
             let text = document.text();
             let end = if text.contains("\r\n") { "\r\n" } else { "\n" };
             let gap = if text.is_empty() || text.ends_with('\n') { "" } else { end };
-            let header = format!("{text}{gap}{end}[settings.{}]{end}", crate::settings::toml_key(&tuned.file.to_string()));
+            let header =
+                format!("{text}{gap}{end}[settings.{}]{end}", crate::settings::toml_key(&tuned.file.to_string()));
             document = Document::parse(Format::Toml, header.as_bytes())?;
         }
         let at = place(&tuned.file, &tuned.at);
@@ -288,7 +289,9 @@ pub fn take_setting(text: &str, file: &ServerPath, at: &Path) -> Result<String, 
 /// that somebody changed since `after` stay.
 pub(super) fn merge_back(before: &str, after: &str, now: &str) -> Result<String, RosterError> {
     let (old, new, current) = (read(before)?, read(after)?, read(now)?);
-    let find = |all: &[Tuned], t: &Tuned| all.iter().find(|o| o.file == t.file && o.at == t.at).map(|o| (o.what.clone(), o.from.clone()));
+    let find = |all: &[Tuned], t: &Tuned| {
+        all.iter().find(|o| o.file == t.file && o.at == t.at).map(|o| (o.what.clone(), o.from.clone()))
+    };
     let mut out = now.to_owned();
     for tuned in new.iter().chain(old.iter().filter(|o| find(&new, o).is_none())) {
         let (was, became) = (find(&old, tuned), find(&new, tuned));

@@ -99,7 +99,11 @@ impl Amount {
         let large = AmountError::Large;
         // written with an exponent, a number has no places of its own; its digits tell
         let places = base.split_once('.').map_or(0, |(_, p)| p.bytes().take_while(u8::is_ascii_digit).count());
-        let places = u32::try_from(places).map_err(|_| large.clone())?.max(if base.contains(['e', 'E']) { there.places } else { 0 });
+        let places = u32::try_from(places).map_err(|_| large.clone())?.max(if base.contains(['e', 'E']) {
+            there.places
+        } else {
+            0
+        });
         let (numerator, denominator) = match self.sign {
             '*' => {
                 let product = there.digits.checked_mul(by.digits).ok_or(large.clone())?;

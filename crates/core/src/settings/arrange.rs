@@ -31,7 +31,8 @@ impl Document {
         }
         let stays = |at: &&usize| there.get(**at).is_some_and(|v| wanted.iter().any(|w| alike(w, v)));
         let gone: Vec<usize> = mine.iter().filter(|at| !stays(at)).copied().collect();
-        let mut kept: Vec<usize> = mine.iter().filter(stays).map(|at| at - gone.iter().filter(|g| *g < at).count()).collect();
+        let mut kept: Vec<usize> =
+            mine.iter().filter(stays).map(|at| at - gone.iter().filter(|g| *g < at).count()).collect();
         kept.truncate(wanted.len());
         let mut left: Vec<Value> =
             there.iter().enumerate().filter(|(at, _)| !gone.contains(at)).map(|(_, v)| v.clone()).collect();

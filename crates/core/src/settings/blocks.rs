@@ -60,7 +60,9 @@ impl<'a> Reader<'a> {
                     self.at += 1;
                     return Ok(entries);
                 }
-                ('}', None) => return Err(SettingsError::at(self.text, self.at, "a `}` too many: no block is open here")),
+                ('}', None) => {
+                    return Err(SettingsError::at(self.text, self.at, "a `}` too many: no block is open here"));
+                }
                 ('{', _) => return Err(SettingsError::at(self.text, self.at, "a name is missing before this `{`")),
                 ('=', _) => return Err(SettingsError::at(self.text, self.at, "a key is missing before this `=`")),
                 _ => {}

@@ -230,7 +230,8 @@ impl Reader<'_> {
             What::Text | What::Number | What::Sign('{') if depth > 0 => true,
             What::Word if depth > 0 => !matches!(self.word(next), "and" | "or"),
             What::Word => {
-                !matches!(self.word(next), "and" | "or") && self.text.get(at..next.start).is_some_and(|g| g.contains('\n'))
+                !matches!(self.word(next), "and" | "or")
+                    && self.text.get(at..next.start).is_some_and(|g| g.contains('\n'))
             }
             _ => false,
         }

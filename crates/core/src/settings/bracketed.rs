@@ -63,7 +63,9 @@ fn begins_line(text: &str, entry: &Entry) -> bool {
 
 /// Whether the entries stand on lines of their own.
 pub(crate) fn is_tall(text: &str, node: &Node) -> bool {
-    node.entries().first().is_some_and(|e| begins_line(text, e) && line_start(text, e.whole.start()) > node.span.start())
+    node.entries()
+        .first()
+        .is_some_and(|e| begins_line(text, e) && line_start(text, e.whole.start()) > node.span.start())
 }
 
 /// Adds rendered entries so that the first of them becomes number `at`.

@@ -88,7 +88,10 @@ mod tests {
 
     #[test]
     fn elements_keep_their_quotes_and_gaps() {
-        assert_eq!(run(" | ", "Salt Pier | Old Harbour", &["Fog", "Salt Pier", "Old Harbour"]), "Fog | Salt Pier | Old Harbour");
+        assert_eq!(
+            run(" | ", "Salt Pier | Old Harbour", &["Fog", "Salt Pier", "Old Harbour"]),
+            "Fog | Salt Pier | Old Harbour"
+        );
         assert_eq!(run(", ", "\"a\",\"b\"", &["a", "b", "c"]), "\"a\",\"b\",\"c\"");
         assert_eq!(run(" ", "one  two", &["one", "two"]), "one  two");
         assert_eq!(run(",", "a , b", &["b"]), "b");

@@ -63,10 +63,10 @@ pub(crate) fn tree(format: Format, text: &str, patterns: &[String]) -> Result<No
 fn found_lines(text: &str, patterns: &[String]) -> Result<Node, SettingsError> {
     let mut entries: Vec<Entry> = Vec::new();
     for pattern in patterns {
-        let regex = regex_lite::RegexBuilder::new(&format!("^(?:{pattern})$"))
-            .size_limit(200_000)
-            .build()
-            .map_err(|e| SettingsError::new(1, 1, format!("the pattern `{}` is none: {e}", crate::text::clean(pattern, 60))))?;
+        let regex =
+            regex_lite::RegexBuilder::new(&format!("^(?:{pattern})$")).size_limit(200_000).build().map_err(|e| {
+                SettingsError::new(1, 1, format!("the pattern `{}` is none: {e}", crate::text::clean(pattern, 60)))
+            })?;
         let mut at = 0;
         let mut first: Option<Entry> = None;
         while at < text.len() {
@@ -213,7 +213,9 @@ impl Walk<'_> {
                     let step = canonical(node, text, at);
                     let inner = match &step {
                         Step::Key(key) if flat => Path::flat(key),
-                        Step::Key(pattern) if self.document.format == Format::Text => Path(vec![Step::Line(pattern.clone())]),
+                        Step::Key(pattern) if self.document.format == Format::Text => {
+                            Path(vec![Step::Line(pattern.clone())])
+                        }
                         _ => path.with(step),
                     };
                     self.go(&entry.node, &inner);

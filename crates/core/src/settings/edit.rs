@@ -36,7 +36,10 @@ impl TryFrom<String> for Seat {
             None if text == "last" => Ok(Seat::Last),
             Some(("before", name)) => Ok(Seat::Before(name.to_owned())),
             Some(("after", name)) => Ok(Seat::After(name.to_owned())),
-            _ => Err(format!("`{}` is no place in a list; write first, last, before NAME or after NAME", clean(&text, 60))),
+            _ => Err(format!(
+                "`{}` is no place in a list; write first, last, before NAME or after NAME",
+                clean(&text, 60)
+            )),
         }
     }
 }
@@ -290,7 +293,6 @@ impl Document {
                 let mut out = Vec::new();
                 for hit in hits {
                     let Some(node) = self.root.follow(&hit.trail) else { continue };
-                    let text = &self.source.text;
                     let is = |n: &Node| values.iter().any(|v| self.is_element(n, v));
                     if node.as_many().is_none() {
                         // the only one of a key that may stand several times
@@ -305,7 +307,6 @@ impl Document {
                     }
                     let gone: Vec<usize> =
                         node.entries().iter().enumerate().filter(|(_, e)| is(&e.node)).map(|(at, _)| at).collect();
-                    let _ = text;
                     if !gone.is_empty() {
                         self.open(&hit)?;
                         out.push(Op { trail: hit.trail, act: Act::Take(gone) });
@@ -376,8 +377,7 @@ impl Document {
     fn is_element(&self, node: &Node, value: &Value) -> bool {
         let there = Value::of(node, &self.source.text);
         let row = node.as_many().is_some_and(|m| m.form == Form::Row);
-        super::alike(&there, value)
-            || row && value.text().as_deref() == Some(node.span.of(&self.source.text))
+        super::alike(&there, value) || row && value.text().as_deref() == Some(node.span.of(&self.source.text))
     }
 
     /// A list's new value as the fewest changes; anything else as a whole.
@@ -441,10 +441,9 @@ impl Document {
         let there = match &node.body {
             Body::One(one) => one.sort,
             Body::Many(many) => {
-                if let (true, Some(_)) = (many.entries.is_empty() || many.form == Form::Again, value.sort()) {
-                    if many.form == Form::Again {
-                        return Err(unclear(path, format!("it stands {} times; choose one with [1], or use += and -=", many.entries.len())));
-                    }
+                if many.form == Form::Again && value.sort().is_some() {
+                    let why = format!("it stands {} times; choose one with [1], or use += and -=", many.entries.len());
+                    return Err(unclear(path, why));
                 }
                 let fits = matches!((value, many.map), (Value::Map(_), true) | (Value::List(_), false))
                     || many.entries.is_empty() && value.sort().is_none();
@@ -475,9 +474,9 @@ impl Document {
                 Ok(value.clone())
             }
             // words for yes and no, as older files have them
-            (Sort::Text, Sort::Flag) if self.format == Format::Yaml || !typed => {
-                Ok(Value::Text(switch(&words, *value == Value::Bool(true)).unwrap_or_else(|| value.text().unwrap_or_default())))
-            }
+            (Sort::Text, Sort::Flag) if self.format == Format::Yaml || !typed => Ok(Value::Text(
+                switch(&words, *value == Value::Bool(true)).unwrap_or_else(|| value.text().unwrap_or_default()),
+            )),
             (Sort::Text, Sort::Nothing) => Ok(Value::Text("null".to_owned())),
             (Sort::Text, _) => Ok(Value::Text(value.text().unwrap_or_default())),
             (Sort::Number, Sort::Text) if !typed && words.is_empty() => Ok(value.clone()),
@@ -516,7 +515,10 @@ impl Document {
         self.open(&Hit { trail: trail.clone(), path: here.clone() })?;
         let takes_keys = match &node.body {
             Body::Many(many) => many.map || many.entries.is_empty() && self.format != Format::Lines,
-            Body::One(one) => one.sort == Sort::Nothing || self.format == Format::Xml && keys.first().is_some_and(|k| k.starts_with('@')),
+            Body::One(one) => {
+                one.sort == Sort::Nothing
+                    || self.format == Format::Xml && keys.first().is_some_and(|k| k.starts_with('@'))
+            }
         };
         if !takes_keys {
             return Err(missing());
@@ -553,12 +555,16 @@ impl Document {
             }
             let single = node.as_one().filter(|o| o.sort != Sort::Nothing);
             if single.is_some() && !self.repeats() {
-                return Err(unclear(&hit.path, "a single value stands there, no list; where it is one, say what parts it (--between \", \")"));
+                return Err(unclear(
+                    &hit.path,
+                    "a single value stands there, no list; where it is one, say what parts it (--between \", \")",
+                ));
             }
             let missing: Vec<Item> = values
                 .iter()
                 .filter(|v| {
-                    !entries.iter().any(|e| self.is_element(&e.node, v)) && !(single.is_some() && self.is_element(node, v))
+                    !(entries.iter().any(|e| self.is_element(&e.node, v))
+                        || single.is_some() && self.is_element(node, v))
                 })
                 .map(|v| (None, v.clone()))
                 .collect();
@@ -566,7 +572,8 @@ impl Document {
                 continue;
             }
             self.open(&hit)?;
-            if let ([], Body::Many(many), Value::Map(_)) = (entries, &node.body, &missing.first().map_or(Value::Null, |m| m.1.clone()))
+            if let ([], Body::Many(many), Value::Map(_)) =
+                (entries, &node.body, &missing.first().map_or(Value::Null, |m| m.1.clone()))
                 && many.map
             {
                 out.extend(self.keys_added(&hit, node, values)?);
@@ -584,7 +591,10 @@ impl Document {
                 Seat::Before(name) => place(name)?,
                 Seat::After(name) => place(name)? + 1,
             };
-            out.push(Op { trail: hit.trail, act: Act::Add { at: if single.is_some() { 1 } else { at }, items: missing } });
+            out.push(Op {
+                trail: hit.trail,
+                act: Act::Add { at: if single.is_some() { 1 } else { at }, items: missing },
+            });
         }
         Ok(out)
     }
@@ -593,12 +603,20 @@ impl Document {
         let mut items: Vec<Item> = Vec::new();
         for value in values {
             let Value::Map(pairs) = value else {
-                return Err(unclear(&hit.path, "keys stand there, no list; set one of them, or add a table: {\"key\": 1}"));
+                return Err(unclear(
+                    &hit.path,
+                    "keys stand there, no list; set one of them, or add a table: {\"key\": 1}",
+                ));
             };
             for (key, value) in pairs {
                 match node.entries().iter().find(|e| e.is(&self.source.text, key)) {
                     Some(entry) if Value::of(&entry.node, &self.source.text).same(value) => {}
-                    Some(_) => return Err(unclear(&hit.path.key(key), "it stands there already, with another value; set it with =")),
+                    Some(_) => {
+                        return Err(unclear(
+                            &hit.path.key(key),
+                            "it stands there already, with another value; set it with =",
+                        ));
+                    }
                     None => items.push((Some(key.clone()), value.clone())),
                 }
             }
@@ -677,16 +695,18 @@ fn replace(place: &Place<'_>, value: &Value) -> Result<Vec<Splice>, String> {
     let Some(node) = place.node() else { return Ok(Vec::new()) };
     let (start, end) = (node.span.start(), node.span.end());
     match &node.body {
-        Body::One(_) if *value == Value::Null && matches!(place.format, Format::Ini | Format::NameValue | Format::Blocks) => {
+        Body::One(_)
+            if *value == Value::Null && matches!(place.format, Format::Ini | Format::NameValue | Format::Blocks) =>
+        {
             // a key without a value has no sign either
             let key = place.entry().and_then(|e| e.key.as_ref()).map_or(start, |k| k.span.end());
             Ok(vec![Splice::cut(key, end)])
         }
-        Body::One(one) => {
+        Body::One(_) => {
             let mut written = write::instead(place.format, place.text, node, value, place.in_brackets())?;
             let before = place.text.get(..start).unwrap_or("");
             // a key without a value gets its sign, or the space behind it
-            let bare = start == end && one.sort == Sort::Nothing || start == end;
+            let bare = start == end;
             if bare && !written.is_empty() {
                 let spaced = match place.format {
                     Format::Yaml => before.ends_with([':', '-']),

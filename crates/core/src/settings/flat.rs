@@ -113,8 +113,10 @@ pub(crate) fn properties(text: &str) -> Result<Node, SettingsError> {
         };
         if let Some(first) = out.find(key.of(text)) {
             let (line, _) = crate::text::line_column(text, first.whole.start());
-            let why =
-                format!("`{}` stands here and on line {line}; keep one of the two", crate::text::clean(key.of(text), 40));
+            let why = format!(
+                "`{}` stands here and on line {line}; keep one of the two",
+                crate::text::clean(key.of(text), 40)
+            );
             return Err(SettingsError::at(text, key.start(), why));
         }
         let value = trimmed(text, body.start() + sign + 1, body.end());
@@ -290,7 +292,9 @@ fn unquoted_comment(raw: &str, signs: &[&str]) -> Option<usize> {
     for (at, c) in raw.char_indices() {
         if c == '"' {
             inside = !inside;
-        } else if !inside && before.is_whitespace() && signs.iter().any(|s| raw.get(at..).is_some_and(|r| r.starts_with(s)))
+        } else if !inside
+            && before.is_whitespace()
+            && signs.iter().any(|s| raw.get(at..).is_some_and(|r| r.starts_with(s)))
         {
             return Some(at);
         }

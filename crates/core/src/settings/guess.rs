@@ -23,7 +23,8 @@ pub fn guess(name: &str, bytes: &[u8]) -> Option<Format> {
 fn by_look(ending: &str, bytes: &[u8]) -> Option<Format> {
     let text = String::from_utf8_lossy(bytes.get(..bytes.len().min(1_000_000))?);
     let text = text.trim_start_matches('\u{feff}');
-    let lines: Vec<&str> = text.lines().map(str::trim).filter(|l| !l.is_empty() && !l.starts_with(['#', ';', '!'])).collect();
+    let lines: Vec<&str> =
+        text.lines().map(str::trim).filter(|l| !l.is_empty() && !l.starts_with(['#', ';', '!'])).collect();
     let lines: Vec<&str> = lines.into_iter().filter(|l| !l.starts_with("//") && !l.starts_with("--")).collect();
     let first = lines.first()?;
     let most = |fits: &dyn Fn(&str) -> bool| lines.iter().all(|l| fits(l));
@@ -40,7 +41,10 @@ fn by_look(ending: &str, bytes: &[u8]) -> Option<Format> {
         tried.push(Format::Ini);
         tried.push(Format::Toml);
     }
-    let tables = lines.windows(2).any(|w| w.first().is_some_and(|l| l.ends_with("= {")) || w.first().is_some_and(|l| l.ends_with('=')) && w.get(1).is_some_and(|l| l.starts_with('{')));
+    let tables = lines.windows(2).any(|w| {
+        w.first().is_some_and(|l| l.ends_with("= {"))
+            || w.first().is_some_and(|l| l.ends_with('=')) && w.get(1).is_some_and(|l| l.starts_with('{'))
+    });
     if tables || lines.iter().any(|l| l.contains("= {") || l.starts_with("return {")) {
         tried.push(Format::BraceTables);
     }
@@ -61,7 +65,11 @@ fn by_look(ending: &str, bytes: &[u8]) -> Option<Format> {
         tried.push(Format::Yaml);
     }
     let words = |l: &str| l.split_whitespace().count();
-    if lines.len() > 1 && words(first) > 1 && most(&|l| words(l) == words(first)) && !lines.iter().any(|l| l.contains('=')) {
+    if lines.len() > 1
+        && words(first) > 1
+        && most(&|l| words(l) == words(first))
+        && !lines.iter().any(|l| l.contains('='))
+    {
         tried.push(Format::Columns);
     }
     if !lines.iter().any(|l| assigned(l) || l.contains(['{', '"'])) {

@@ -103,7 +103,7 @@ fn add_to_one(place: &Place<'_>, node: &Node, items: &[Item]) -> Result<Vec<Spli
         }
         Format::Yaml if node.is_nothing() => {
             let Some(entry) = place.entry() else {
-                let rendered = block_items(place.text, "", items, "  ")?;
+                let rendered = block_items("", items, "  ")?;
                 return Ok(vec![lined::insert(text, text.len(), &rendered, line_end(text))]);
             };
             let raw = node.span.of(text);
@@ -112,7 +112,7 @@ fn add_to_one(place: &Place<'_>, node: &Node, items: &[Item]) -> Result<Vec<Spli
             }
             let from = entry.key.as_ref().map_or(entry.whole.start(), |k| k.span.end());
             let margin = format!("{}{}", column(text, entry.whole.start()), unit(place.root, text));
-            let rendered = block_items(text, &margin, items, &unit(place.root, text))?;
+            let rendered = block_items(&margin, items, &unit(place.root, text))?;
             Ok(vec![lined::insert(text, next_line(text, from), &rendered, end_of_line(text, from))])
         }
         Format::Json | Format::BraceTables if node.is_nothing() => {
@@ -131,7 +131,10 @@ fn add_to_one(place: &Place<'_>, node: &Node, items: &[Item]) -> Result<Vec<Spli
                 out.push(Splice::insert(name.end(), xml_attributes(&attributes)?));
             }
             if !children.is_empty() {
-                let body = children.iter().map(|(k, v)| xml_element(k.as_deref().unwrap_or(""), v)).collect::<Result<String, _>>()?;
+                let body = children
+                    .iter()
+                    .map(|(k, v)| xml_element(k.as_deref().unwrap_or(""), v))
+                    .collect::<Result<String, _>>()?;
                 if node.span.of(text) == "/>" {
                     let name = name.of(text);
                     out.push(Splice::new(node.span.start(), node.span.end(), format!(">{body}</{name}>")));
@@ -223,7 +226,8 @@ fn bracket_key(format: Format, text: &str, many: &Many, name: &str) -> String {
 /// A single value in the quotes its neighbours have.
 fn like_neighbours(format: Format, text: &str, many: &Many, value: &Value) -> Result<String, String> {
     let model = many.entries.iter().rev().map(|e| &e.node).find(|n| {
-        n.shut.is_none() && n.as_one().is_some_and(|o| Some(o.sort) == value.sort() && (o.quotes == 1 || format == Format::Yaml))
+        n.shut.is_none()
+            && n.as_one().is_some_and(|o| Some(o.sort) == value.sort() && (o.quotes == 1 || format == Format::Yaml))
     });
     match (model, value) {
         (Some(node), Value::Text(_)) if !node.span.of(text).contains('\n') => {
@@ -278,7 +282,10 @@ fn unit(root: &Node, text: &str) -> String {
 
 fn yaml_block(place: &Place<'_>, node: &Node, many: &Many, at: usize, items: &[Item]) -> Result<Vec<Splice>, String> {
     let text = place.text;
-    if place.trail.is_empty() && !many.map && text.contains("---") && many.entries.first().is_some_and(|e| e.whole == e.node.span)
+    if place.trail.is_empty()
+        && !many.map
+        && text.contains("---")
+        && many.entries.first().is_some_and(|e| e.whole == e.node.span)
     {
         return Err("a file of several documents takes no new ones here".to_owned());
     }
@@ -298,7 +305,7 @@ fn yaml_block(place: &Place<'_>, node: &Node, many: &Many, at: usize, items: &[I
                 let head = item.0.as_ref().map_or("- ".to_owned(), |k| format!("{}: ", key(Format::Yaml, k)));
                 rendered.push(format!("{margin}{head}{written}"));
             }
-            _ => rendered.extend(block_items(text, &margin, std::slice::from_ref(item), &unit(place.root, text))?),
+            _ => rendered.extend(block_items(&margin, std::slice::from_ref(item), &unit(place.root, text))?),
         }
     }
     let eol = end_of_line(text, node.span.start());
@@ -318,7 +325,7 @@ fn yaml_block(place: &Place<'_>, node: &Node, many: &Many, at: usize, items: &[I
 }
 
 /// Items as lines of block YAML.
-fn block_items(text: &str, margin: &str, items: &[Item], unit: &str) -> Result<Vec<String>, String> {
+fn block_items(margin: &str, items: &[Item], unit: &str) -> Result<Vec<String>, String> {
     let mut out = Vec::new();
     for (k, v) in items {
         let head = k.as_ref().map_or("-".to_owned(), |k| format!("{}:", key(Format::Yaml, k)));
@@ -327,9 +334,9 @@ fn block_items(text: &str, margin: &str, items: &[Item], unit: &str) -> Result<V
                 let inner: Vec<Item> = pairs.iter().map(|(k, v)| (Some(k.clone()), v.clone())).collect();
                 if k.is_some() {
                     out.push(format!("{margin}{head}"));
-                    out.extend(block_items(text, &format!("{margin}{unit}"), &inner, unit)?);
+                    out.extend(block_items(&format!("{margin}{unit}"), &inner, unit)?);
                 } else {
-                    let lines = block_items(text, &format!("{margin}  "), &inner, unit)?;
+                    let lines = block_items(&format!("{margin}  "), &inner, unit)?;
                     for (at, line) in lines.into_iter().enumerate() {
                         out.push(if at == 0 { format!("{margin}- {}", line.trim_start()) } else { line });
                     }
@@ -338,7 +345,7 @@ fn block_items(text: &str, margin: &str, items: &[Item], unit: &str) -> Result<V
             Value::List(list) if list.iter().any(|v| v.sort().is_none()) && k.is_some() => {
                 out.push(format!("{margin}{head}"));
                 let inner: Vec<Item> = list.iter().map(|v| (None, v.clone())).collect();
-                out.extend(block_items(text, &format!("{margin}{unit}"), &inner, unit)?);
+                out.extend(block_items(&format!("{margin}{unit}"), &inner, unit)?);
             }
             other => out.push(format!("{margin}{head} {}", fresh(Format::Yaml, other, false)?)),
         }
@@ -414,7 +421,9 @@ fn toml(place: &Place<'_>, node: &Node, many: &Many, items: &[Item]) -> Result<V
                 }
                 out.push(lined::append_section(text, &section));
             }
-            _ if many.form == Form::Implied => return Err("it has no lines of its own, only tables below it".to_owned()),
+            _ if many.form == Form::Implied => {
+                return Err("it has no lines of its own, only tables below it".to_owned());
+            }
             v => rendered.push(format!("{prefix}{}{gap}{}", key(Format::Toml, k), fresh(Format::Toml, v, true)?)),
         }
     }
@@ -429,8 +438,11 @@ fn ini(place: &Place<'_>, node: &Node, many: &Many, items: &[Item]) -> Result<Ve
     let text = place.text;
     let own: Vec<Entry> = many.entries.iter().filter(|e| !is_section(e)).cloned().collect();
     // a new section writes as the file does
-    let models: Vec<Entry> =
-        if own.is_empty() { place.root.entries().iter().flat_map(|e| e.node.entries().to_vec()).collect() } else { own };
+    let models: Vec<Entry> = if own.is_empty() {
+        place.root.entries().iter().flat_map(|e| e.node.entries().to_vec()).collect()
+    } else {
+        own
+    };
     let gap = between(text, &models, " = ");
     let margin = models.last().map_or("", |e| indent(text, e.whole.start()));
     let line = |k: &str, v: &Value| -> Result<Vec<String>, String> {
@@ -438,7 +450,10 @@ fn ini(place: &Place<'_>, node: &Node, many: &Many, items: &[Item]) -> Result<Ve
             Value::List(items) => items.clone(),
             one => vec![one.clone()],
         };
-        values.iter().map(|v| Ok(format!("{margin}{k}{gap}{}", fresh(Format::Ini, v, false)?).trim_end().to_owned())).collect()
+        values
+            .iter()
+            .map(|v| Ok(format!("{margin}{k}{gap}{}", fresh(Format::Ini, v, false)?).trim_end().to_owned()))
+            .collect()
     };
     let mut rendered = Vec::new();
     let mut out = Vec::new();
@@ -478,14 +493,20 @@ fn lines(place: &Place<'_>, many: &Many, at: usize, items: &[Item]) -> Result<Ve
                 format!("{k}{}{}", between(text, &many.entries, "="), fresh(format, v, false)?)
             }
             (Format::NameValue, Some(k)) if is_line_key(k, &[' ', '\t', '"', '#', '/', '=', '{', '}']) => {
-                let gap = many.entries.iter().rev().filter(|e| e.node.as_one().is_some_and(|o| o.sort != super::Sort::Nothing));
+                let gap = many
+                    .entries
+                    .iter()
+                    .rev()
+                    .filter(|e| e.node.as_one().is_some_and(|o| o.sort != super::Sort::Nothing));
                 let gap = gap.filter_map(|e| text.get(e.key.as_ref()?.span.end()..e.node.span.start())).next();
                 let quoted = many.entries.iter().rev().find_map(|e| e.node.as_one().map(|o| o.quotes == 1));
                 let words = v.text().unwrap_or_default();
                 let value = match v {
                     Value::List(_) | Value::Map(_) => fresh(format, v, false)?,
                     // bare values beside it: bare, where that is one word
-                    _ if quoted == Some(false) && !words.is_empty() && !words.contains([' ', '\t', '"', '#', '/']) => words,
+                    _ if quoted == Some(false) && !words.is_empty() && !words.contains([' ', '\t', '"', '#', '/']) => {
+                        words
+                    }
                     _ => fresh(format, &Value::Text(words), false)?,
                 };
                 format!("{k}{}{value}", gap.unwrap_or(" "))
@@ -539,18 +560,18 @@ fn row(place: &Place<'_>, many: &Many, at: usize, items: &[Item]) -> Result<Vec<
     }
 }
 
-fn block_line(text: &str, margin: &str, gap: &str, k: &str, v: &Value, eol: &str) -> Result<String, String> {
+fn block_line(margin: &str, gap: &str, k: &str, v: &Value, eol: &str) -> Result<String, String> {
     Ok(match v {
         Value::Map(pairs) => {
             let inner = format!("{margin}  ");
             let body: Vec<String> =
-                pairs.iter().map(|(k, v)| block_line(text, &inner, gap, k, v, eol)).collect::<Result<_, _>>()?;
+                pairs.iter().map(|(k, v)| block_line(&inner, gap, k, v, eol)).collect::<Result<_, _>>()?;
             let body: String = body.iter().map(|l| format!("{l}{eol}")).collect();
             format!("{margin}{k} {{{eol}{body}{margin}}}")
         }
         Value::List(items) => {
             let lines: Vec<String> =
-                items.iter().map(|v| block_line(text, margin, gap, k, v, eol)).collect::<Result<_, _>>()?;
+                items.iter().map(|v| block_line(margin, gap, k, v, eol)).collect::<Result<_, _>>()?;
             lines.join(eol)
         }
         v => format!("{margin}{k}{gap}{}", fresh(Format::Blocks, v, false)?),
@@ -575,7 +596,7 @@ fn blocks(place: &Place<'_>, node: &Node, many: &Many, items: &[Item]) -> Result
             return Err("a key of a block is a word without `=`, braces and line ends".to_owned());
         };
         let margin = if one_line { "" } else { &margin };
-        rendered.push(block_line(text, margin, &gap, k, v, eol)?);
+        rendered.push(block_line(margin, &gap, k, v, eol)?);
     }
     // what stands behind the statements beside it
     let sign = entries.iter().find_map(|e| {
@@ -587,7 +608,10 @@ fn blocks(place: &Place<'_>, node: &Node, many: &Many, items: &[Item]) -> Result
         let Some(last) = entries.last() else {
             let inside = text.get(node.span.start() + 1..close).unwrap_or("");
             let pad = if inside.is_empty() { " " } else { inside };
-            return Ok(vec![Splice::insert(close, format!("{}{}{pad}", if inside.is_empty() { " " } else { "" }, rendered.join("; ")))]);
+            return Ok(vec![Splice::insert(
+                close,
+                format!("{}{}{pad}", if inside.is_empty() { " " } else { "" }, rendered.join("; ")),
+            )]);
         };
         let rest = text.get(last.whole.end()..close).unwrap_or("");
         let sign = sign.map_or(String::new(), |c| c.to_string());
@@ -672,7 +696,10 @@ fn element(place: &Place<'_>, node: &Node, many: &Many, items: &[Item]) -> Resul
     let attributes: Vec<&Item> = items.iter().filter(|(k, _)| k.as_deref().is_some_and(is_attribute)).collect();
     let mut out = Vec::new();
     if !attributes.is_empty() {
-        let own = many.entries.iter().filter(|e| e.key.as_ref().is_some_and(|k| k.text(text).len() > 1 && is_attribute(k.text(text))));
+        let own = many
+            .entries
+            .iter()
+            .filter(|e| e.key.as_ref().is_some_and(|k| k.text(text).len() > 1 && is_attribute(k.text(text))));
         let at = own.map(|e| e.whole.end()).max().unwrap_or(name.end());
         out.push(Splice::insert(at, xml_attributes(&attributes)?));
     }
@@ -684,7 +711,12 @@ fn element(place: &Place<'_>, node: &Node, many: &Many, items: &[Item]) -> Resul
     if elements.is_empty() {
         return Ok(out);
     }
-    let last = many.entries.iter().filter(|e| e.key.as_ref().is_some_and(|k| !is_attribute(k.text(text)))).map(|e| e.whole).max_by_key(|w| w.end);
+    let last = many
+        .entries
+        .iter()
+        .filter(|e| e.key.as_ref().is_some_and(|k| !is_attribute(k.text(text))))
+        .map(|e| e.whole)
+        .max_by_key(|w| w.end);
     match last {
         Some(last) => out.push(beside_element(text, last.start(), last.end(), &elements)),
         None => {
@@ -749,7 +781,7 @@ fn add_again_after(place: &Place<'_>, entry: &Entry, items: &[Item]) -> Result<V
                 }
                 rendered.extend(section);
             }
-            Value::Map(_) => rendered.push(block_line(text, margin, " = ", name, v, eol)?),
+            Value::Map(_) => rendered.push(block_line(margin, " = ", name, v, eol)?),
             v => {
                 let written = match entry.node.as_one() {
                     Some(_) => super::write::instead(place.format, text, &entry.node, v, false)?,

@@ -106,7 +106,11 @@ impl<'a> Reader<'a> {
         let raw = self.raw();
         if let Some(at) = raw.find(|c: char| u32::from(c) < 0x20) {
             let why = "a text is not closed: its end quote is missing, or it runs over a line end";
-            return Err(SettingsError::at(self.text, if raw.contains('\n') { self.span.0 } else { self.span.0 + at }, why));
+            return Err(SettingsError::at(
+                self.text,
+                if raw.contains('\n') { self.span.0 } else { self.span.0 + at },
+                why,
+            ));
         }
         Ok(raw.contains('\\').then(|| text.into()))
     }
@@ -176,7 +180,9 @@ impl<'a> Reader<'a> {
                 let why = format!("the key `{}` must stand in double quotes", crate::text::clean(word, 40));
                 return Err(SettingsError::at(self.text, span.start(), why));
             }
-            Some(_) => return Err(SettingsError::at(self.text, span.start(), "a key in double quotes must stand here")),
+            Some(_) => {
+                return Err(SettingsError::at(self.text, span.start(), "a key in double quotes must stand here"));
+            }
         };
         self.advance()?;
         if self.next != Some(Token::Colon) {

@@ -69,14 +69,17 @@ impl Merger {
         let empty = Value::Map(Vec::new());
         match (old.unwrap_or(&empty), mine, new) {
             (Value::Map(old), Some(Value::Map(mine)), Some(Value::Map(new))) => {
-                let find = |map: &'_ [(String, Value)], key: &str| map.iter().find(|(k, _)| k == key).map(|(_, v)| v.clone());
+                let find =
+                    |map: &'_ [(String, Value)], key: &str| map.iter().find(|(k, _)| k == key).map(|(_, v)| v.clone());
                 let gone = old.iter().filter(|(k, _)| find(new, k).is_none());
                 for (key, _) in new.iter().chain(gone) {
                     let (o, m, n) = (find(old, key), find(mine, key), find(new, key));
                     self.go(&path.key(key), o.as_ref(), m.as_ref(), n.as_ref());
                 }
             }
-            (Value::List(old), Some(Value::List(mine)), Some(Value::List(new))) if single(old) && single(mine) && single(new) => {
+            (Value::List(old), Some(Value::List(mine)), Some(Value::List(new)))
+                if single(old) && single(mine) && single(new) =>
+            {
                 let lacks = |list: &[Value], v: &Value| !list.iter().any(|l| l.same(v));
                 let come: Vec<Value> = new.iter().filter(|v| lacks(old, v) && lacks(mine, v)).cloned().collect();
                 let go: Vec<Value> = old.iter().filter(|v| lacks(new, v) && !lacks(mine, v)).cloned().collect();

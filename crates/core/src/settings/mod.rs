@@ -35,8 +35,8 @@ mod yaml;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-pub(crate) use arrange::alike;
 pub use amount::{Amount, AmountError, compare as number_order};
+pub(crate) use arrange::alike;
 pub use delimited::Delimited;
 pub use document::{Document, Row, Spot};
 pub use edit::{Edit, EditError, Seat};

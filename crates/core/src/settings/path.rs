@@ -102,7 +102,8 @@ impl Path {
 
     /// Returns the keys joined by dots, where the path has nothing but keys: how files without nesting read it.
     pub(crate) fn joined(&self) -> Option<String> {
-        let keys: Option<Vec<&str>> = self.0.iter().map(|s| if let Step::Key(k) = s { Some(&**k) } else { None }).collect();
+        let keys: Option<Vec<&str>> =
+            self.0.iter().map(|s| if let Step::Key(k) = s { Some(&**k) } else { None }).collect();
         keys.filter(|k| !k.is_empty()).map(|k| k.join("."))
     }
 

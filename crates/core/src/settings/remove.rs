@@ -35,9 +35,16 @@ pub(crate) fn take(place: &Place<'_>, gone: &[usize]) -> Result<Vec<Splice>, Str
                 if section {
                     return vec![lined::take_section(text, e.whole.start(), e.whole.end())];
                 }
-                pieces(e).into_iter().map(|(p, header)| {
-                    if header { lined::take_section(text, p.start(), p.end()) } else { lined::take(text, p.start(), p.end()) }
-                }).collect()
+                pieces(e)
+                    .into_iter()
+                    .map(|(p, header)| {
+                        if header {
+                            lined::take_section(text, p.start(), p.end())
+                        } else {
+                            lined::take(text, p.start(), p.end())
+                        }
+                    })
+                    .collect()
             };
             Ok(joined(entries.into_iter().flat_map(cut).collect()))
         }
@@ -152,8 +159,9 @@ fn statement(text: &str, (span, _): (Span, bool)) -> Splice {
 /// Whether nothing but signs and a comment shares the lines of a range.
 fn alone(text: &str, start: usize, end: usize, signs: &[char]) -> bool {
     let before = text.get(line_start(text, start)..start).unwrap_or("");
-    let after = text.get(end..line_stop(text, end)).unwrap_or("").trim_start_matches(|c: char| {
-        c.is_whitespace() || signs.contains(&c)
-    });
+    let after = text
+        .get(end..line_stop(text, end))
+        .unwrap_or("")
+        .trim_start_matches(|c: char| c.is_whitespace() || signs.contains(&c));
     before.trim().is_empty() && (after.is_empty() || after.starts_with('#') || after.starts_with("//"))
 }

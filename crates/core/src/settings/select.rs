@@ -16,7 +16,11 @@ pub(crate) struct Hit {
 pub(crate) enum Found {
     Hits(Vec<Hit>),
     /// The deepest value on the way, and the steps that have nothing there.
-    Short { trail: Vec<usize>, path: Path, left: Vec<Step> },
+    Short {
+        trail: Vec<usize>,
+        path: Path,
+        left: Vec<Step>,
+    },
 }
 
 /// Whether a file is one map whose keys hold dots as they like.
@@ -114,7 +118,7 @@ fn matching(node: &Node, text: &str, step: &Step) -> Result<Vec<usize>, String> 
         }
         Step::Every => (0..entries.len()).collect(),
         Step::Position(n) => position(*n),
-        Step::Last => unkeyed().last().into_iter().collect(),
+        Step::Last => unkeyed().next_back().into_iter().collect(),
         Step::Is(value) => all(&|e| e.node.text(text).is_some_and(|t| t == *value)),
         Step::Field(name, value) => all(&|e| field(&e.node, text, name).is_some_and(|t| t == *value)),
         Step::Line(pattern) => all(&|e| e.is(text, pattern)),
@@ -154,7 +158,8 @@ fn telling_field<'a>(entries: &'a [Entry], text: &'a str) -> Option<&'a str> {
         entries.iter().all(|e| {
             let one = e.node.entries().iter().find(|f| f.is(text, name)).and_then(|f| f.node.as_one());
             one.is_some_and(|o| o.sort == super::node::Sort::Text)
-                && field(&e.node, text, name).is_some_and(|v| !v.is_empty() && v.len() <= 60 && seen.insert(v.into_owned()))
+                && field(&e.node, text, name)
+                    .is_some_and(|v| !v.is_empty() && v.len() <= 60 && seen.insert(v.into_owned()))
         })
     })
 }

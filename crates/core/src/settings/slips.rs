@@ -77,14 +77,17 @@ fn repairs(format: Format, text: &str, error: &SettingsError) -> Vec<Repair> {
     if !matches!(format, Format::Xml | Format::Properties | Format::Lines) {
         quotes(text, at, &mut out);
     }
-    if matches!(format, Format::Json | Format::Yaml | Format::Toml | Format::Ini | Format::Blocks | Format::BraceTables) {
+    if matches!(format, Format::Json | Format::Yaml | Format::Toml | Format::Ini | Format::Blocks | Format::BraceTables)
+    {
         brackets(format, text, at, &mut out);
     }
     if format == Format::Yaml {
         let line = line_start(text, at);
         for from in [line, line_start(text, line.saturating_sub(1))] {
             let raw = text.get(from..line_stop(text, from)).unwrap_or("");
-            if let Some(colon) = raw.find(':').filter(|c| raw.get(c + 1..).is_some_and(|r| r.starts_with(|c: char| !c.is_whitespace()))) {
+            if let Some(colon) =
+                raw.find(':').filter(|c| raw.get(c + 1..).is_some_and(|r| r.starts_with(|c: char| !c.is_whitespace())))
+            {
                 out.push(("put a space behind the `:`".to_owned(), vec![Splice::insert(from + colon + 1, " ")]));
             }
         }
@@ -167,9 +170,14 @@ fn commas(text: &str, at: usize, out: &mut Vec<Repair>) {
     let here = line_start(text, at);
     let words = text.get(here..line_stop(text, at)).unwrap_or("");
     for (gap, _) in words.match_indices([' ', '\t']).take(30) {
-        let sides = (words.get(..gap).and_then(|w| w.chars().next_back()), words.get(gap + 1..).and_then(|w| w.chars().next()));
-        if matches!(sides, (Some(a), Some(b)) if !a.is_whitespace() && !b.is_whitespace() && !"=:,{[(".contains(a) && !"=:,}])".contains(b)) {
-            out.push((format!("put a comma behind `{}`", words.get(..gap).unwrap_or("").trim()), vec![Splice::insert(here + gap, ",")]));
+        let sides =
+            (words.get(..gap).and_then(|w| w.chars().next_back()), words.get(gap + 1..).and_then(|w| w.chars().next()));
+        if matches!(sides, (Some(a), Some(b)) if !a.is_whitespace() && !b.is_whitespace() && !"=:,{[(".contains(a) && !"=:,}])".contains(b))
+        {
+            out.push((
+                format!("put a comma behind `{}`", words.get(..gap).unwrap_or("").trim()),
+                vec![Splice::insert(here + gap, ",")],
+            ));
         }
     }
     // one too many: here, or the last before
@@ -247,10 +255,16 @@ fn brackets(format: Format, text: &str, at: usize, out: &mut Vec<Repair>) {
     let before = text.get(..at).unwrap_or("").trim_end().len();
     let line_end = line_stop(text, line_start(text, at));
     for close in ["}", "]"] {
-        out.push((format!("put a `{close}` at the end of the file"), vec![Splice::insert(end, format!("{tail}{close}"))]));
+        out.push((
+            format!("put a `{close}` at the end of the file"),
+            vec![Splice::insert(end, format!("{tail}{close}"))],
+        ));
         let (line, _) = line_column(text, before);
         out.push((format!("put a `{close}` at the end of line {line}"), vec![Splice::insert(before, close)]));
-        out.push((format!("put a `{close}` and a comma at the end of line {line}"), vec![Splice::insert(before, format!("{close},"))]));
+        out.push((
+            format!("put a `{close}` and a comma at the end of line {line}"),
+            vec![Splice::insert(before, format!("{close},"))],
+        ));
         out.push((format!("put a `{close}` before this"), vec![Splice::insert(at, close)]));
         let above = line_start(text, at).saturating_sub(1);
         for end in [line_end, text.get(..above).unwrap_or("").trim_end().len()] {

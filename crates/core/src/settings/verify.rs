@@ -68,7 +68,8 @@ fn expected<'a>(node: &'a Node, text: &'a str, ops: &[&'a Op], depth: usize) -> 
         }
         // a single value that becomes one of several, or an element's text beside its attributes
         Body::One(one) if one.sort != Sort::Nothing || node.span.of(text) == "/>" => {
-            let keyed = here.iter().any(|o| matches!(&o.act, Act::Add { items, .. } if items.iter().any(|i| i.0.is_some())));
+            let keyed =
+                here.iter().any(|o| matches!(&o.act, Act::Add { items, .. } if items.iter().any(|i| i.0.is_some())));
             (form, map) = (if keyed { Form::Element } else { Form::Again }, keyed);
             entries.push((0, keyed.then_some("@"), Want::Same(node)));
         }
@@ -130,7 +131,9 @@ impl Check<'_> {
                     Some((_, Want::New(v))) => v.text().is_none_or(|t| t.is_empty()),
                     _ => false,
                 };
-                self.all(node, *map, &keys, &empty, |at, found| entries.get(at).is_some_and(|(_, w)| self.fits(w, found)))
+                self.all(node, *map, &keys, &empty, |at, found| {
+                    entries.get(at).is_some_and(|(_, w)| self.fits(w, found))
+                })
             }
         }
     }
@@ -237,4 +240,3 @@ impl Check<'_> {
         }
     }
 }
-

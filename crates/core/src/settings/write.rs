@@ -39,8 +39,10 @@ pub(crate) fn key(format: Format, name: &str) -> String {
         Format::BraceTables => {
             let word = name.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_')
                 && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
-            let kept = ["and", "do", "else", "end", "false", "for", "function", "if", "in", "local", "nil", "not", "or",
-                "repeat", "return", "then", "true", "until", "while"];
+            let kept = [
+                "and", "do", "else", "end", "false", "for", "function", "if", "in", "local", "nil", "not", "or",
+                "repeat", "return", "then", "true", "until", "while",
+            ];
             if word && !kept.contains(&name) { name.to_owned() } else { format!("[{}]", brace_text(name, '"')) }
         }
         _ => name.to_owned(),
@@ -48,7 +50,13 @@ pub(crate) fn key(format: Format, name: &str) -> String {
 }
 
 /// Writes a value where `node` stands now, in its style. An error says why the format cannot hold it there.
-pub(crate) fn instead(format: Format, text: &str, node: &Node, value: &Value, flow_yaml: bool) -> Result<String, String> {
+pub(crate) fn instead(
+    format: Format,
+    text: &str,
+    node: &Node,
+    value: &Value,
+    flow_yaml: bool,
+) -> Result<String, String> {
     let raw = node.span.of(text);
     let Some(one) = node.as_one() else { return Ok(flow(format, value)) };
     let Value::Text(words) = value else {
@@ -129,17 +137,16 @@ pub(crate) fn fresh(format: Format, value: &Value, in_flow: bool) -> Result<Stri
         Value::Number(n) => return Ok(n.clone()),
         Value::Text(words) => words,
     };
-    if words.contains(['\n', '\r']) && !matches!(format, Format::Json | Format::Yaml | Format::Toml | Format::BraceTables)
+    if words.contains(['\n', '\r'])
+        && !matches!(format, Format::Json | Format::Yaml | Format::Toml | Format::BraceTables)
     {
         return Err(format!("a value of a {} file stands on one line", format.word()));
     }
     let spaced = words.trim() != words || words.is_empty();
     match format {
         Format::Json => Ok(json_text(words)),
-        Format::Yaml => Ok(match yaml_plain(words, in_flow) {
-            Some(plain) if !is_switch(words) => plain.to_owned(),
-            _ => json_text(words),
-        }),
+        // a new `yes` is meant as one; instead of other words it is quoted (see yaml_instead)
+        Format::Yaml => Ok(yaml_plain(words, in_flow).map_or_else(|| json_text(words), str::to_owned)),
         Format::Toml => Ok(toml_text(words)),
         Format::BraceTables => Ok(brace_text(words, '"')),
         Format::Xml => Ok(xml_text(words)),
@@ -151,7 +158,9 @@ pub(crate) fn fresh(format: Format, value: &Value, in_flow: bool) -> Result<Stri
         }
         Format::Lines => {
             if spaced || words.starts_with('#') || words.contains(" #") || words.contains("\t#") {
-                return Err("an entry of a list of lines is not empty, has no spaces around it and no ` #` in it".to_owned());
+                return Err(
+                    "an entry of a list of lines is not empty, has no spaces around it and no ` #` in it".to_owned()
+                );
             }
             Ok(words.clone())
         }
@@ -162,10 +171,15 @@ pub(crate) fn fresh(format: Format, value: &Value, in_flow: bool) -> Result<Stri
         }
         Format::NameValue => quoted_as("\"\"", words),
         Format::Columns => {
-            if spaced || words.contains([' ', '\t', '|', ';', '#']) { quoted_as("\"\"", words) } else { Ok(words.clone()) }
+            if spaced || words.contains([' ', '\t', '|', ';', '#']) {
+                quoted_as("\"\"", words)
+            } else {
+                Ok(words.clone())
+            }
         }
         Format::Blocks => {
-            let strange = spaced || words.contains(['"', '\'', '{', '}', '=', ';', ',', '#', ':']) || words.contains("//");
+            let strange =
+                spaced || words.contains(['"', '\'', '{', '}', '=', ';', ',', '#', ':']) || words.contains("//");
             if strange { quoted_as("\"\"", words) } else { Ok(words.clone()) }
         }
     }
@@ -276,7 +290,8 @@ fn yaml_plain(words: &str, in_flow: bool) -> Option<&str> {
     let first = words.chars().next()?;
     let second = words.chars().nth(1);
     let sign = matches!(first, '-' | '?' | ':') && second.is_none_or(char::is_whitespace);
-    let begins = matches!(first, ',' | '[' | ']' | '{' | '}' | '#' | '&' | '*' | '!' | '|' | '>' | '\'' | '"' | '%' | '@' | '`');
+    let begins =
+        matches!(first, ',' | '[' | ']' | '{' | '}' | '#' | '&' | '*' | '!' | '|' | '>' | '\'' | '"' | '%' | '@' | '`');
     let flow = in_flow && words.contains([',', '[', ']', '{', '}']);
     let inside = words.contains(": ") || words.contains(" #") || words.ends_with(':') || words.contains("\t");
     let strange = words.trim() != words || words.chars().any(|c| c.is_control() || c == '\u{feff}' || c == '\u{85}');
@@ -287,7 +302,7 @@ fn yaml_plain(words: &str, in_flow: bool) -> Option<&str> {
         || matches!(first, '+' | '-' | '.') && second.is_some_and(|c| c.is_ascii_digit() || c == '.')
         || words.starts_with("---")
         || words.starts_with("...")
-        || matches!(first, '.') ;
+        || matches!(first, '.');
     let colon = in_flow && words.contains(':');
     (!(sign || begins || flow || inside || strange || looks || colon)).then_some(words)
 }

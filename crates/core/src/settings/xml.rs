@@ -59,10 +59,8 @@ fn offset(text: &str, row: usize, column: usize) -> usize {
 fn element(text: &str, root: Xml<'_, '_>) -> Entry {
     let span = Span::new(root.range().start, root.range().end);
     let name_start = span.start() + 1;
-    let name_length = text
-        .get(name_start..)
-        .and_then(|t| t.find(|c: char| c.is_whitespace() || matches!(c, '>' | '/')))
-        .unwrap_or(0);
+    let name_length =
+        text.get(name_start..).and_then(|t| t.find(|c: char| c.is_whitespace() || matches!(c, '>' | '/'))).unwrap_or(0);
     let key = Key { span: Span::new(name_start, name_start + name_length), cooked: None };
     let mut entries: Vec<Entry> = Vec::new();
     for attribute in root.attributes() {

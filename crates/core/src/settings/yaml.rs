@@ -5,8 +5,8 @@ use std::collections::BTreeSet;
 use saphyr_parser::{Event, Parser, ScalarStyle, Tag};
 
 use super::SettingsError;
-use super::source::line_start;
 use super::node::{Body, Entry, Form, Key, Node, Shut, Sort, Span, is_number};
+use super::source::line_start;
 
 /// Deeper nesting is refused.
 const MOST_DEPTH: usize = 64;
@@ -72,8 +72,8 @@ pub(crate) fn parse(text: &str) -> Result<Node, SettingsError> {
                 let map = matches!(event, Event::MappingStart(..));
                 // behind anchors and tags; the sign of a flow is the last byte of the event
                 let sign = span.end().saturating_sub(1);
-                let flow = span.end() > span.start()
-                    && text.as_bytes().get(sign).is_some_and(|b| matches!(b, b'{' | b'['));
+                let flow =
+                    span.end() > span.start() && text.as_bytes().get(sign).is_some_and(|b| matches!(b, b'{' | b'['));
                 let from = if flow { sign } else { past_marks(text, span.start()) };
                 let form = if flow { Form::Bracket } else { Form::Block };
                 let mut node = Node::many(Span::new(from, from), form, map, Vec::new());
@@ -124,7 +124,7 @@ pub(crate) fn parse(text: &str) -> Result<Node, SettingsError> {
     };
     let shut: Vec<usize> = anchored.iter().filter(|(id, _)| repeated.contains(id)).map(|(_, at)| *at).collect();
     if !shut.is_empty() {
-        shut_anchored(text, &mut root, &shut);
+        shut_anchored(&mut root, &shut);
     }
     Ok(root)
 }
@@ -260,14 +260,14 @@ fn plain_sort(value: &str) -> Sort {
 }
 
 /// Shuts what aliases repeat, and all within.
-fn shut_anchored(text: &str, node: &mut Node, at: &[usize]) {
+fn shut_anchored(node: &mut Node, at: &[usize]) {
     if at.contains(&node.span.start()) {
         shut_all(node);
         return;
     }
     if let Body::Many(many) = &mut node.body {
         for entry in &mut many.entries {
-            shut_anchored(text, &mut entry.node, at);
+            shut_anchored(&mut entry.node, at);
         }
     }
 }

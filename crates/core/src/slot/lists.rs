@@ -84,7 +84,9 @@ pub(super) fn settle(
     for line in back.iter().map(|(_, v)| v).filter(|l| !there.iter().any(|t| alike(t, l))) {
         told.notes.push(named(key, '+', line, told));
     }
-    let left = |l: &&Value| there.iter().any(|t| alike(t, l)) && !wanted.iter().any(|w| alike(w, l)) && !base.iter().any(|b| alike(b, l));
+    let left = |l: &&Value| {
+        there.iter().any(|t| alike(t, l)) && !wanted.iter().any(|w| alike(w, l)) && !base.iter().any(|b| alike(b, l))
+    };
     for line in ours.iter().filter(left).chain(&going) {
         told.notes.push(named(key, '-', line, told));
     }
@@ -93,7 +95,8 @@ pub(super) fn settle(
     }
     let claims = claims.iter().map(|c| (c.owner.clone(), c.value.clone())).collect();
     // a key that held nothing is remembered as such
-    let nothing = matches!(doc_before(&before, key), Some(Value::Null)) && old.is_none() || old.is_some_and(|s| s.base == [Value::Null]);
+    let nothing = matches!(doc_before(&before, key), Some(Value::Null)) && old.is_none()
+        || old.is_some_and(|s| s.base == [Value::Null]);
     let base = if nothing && base.is_empty() { vec![Value::Null] } else { base };
     Ok(Slot { base, claims, written: wanted, taken, made, ..Slot::new(key.clone()) })
 }
@@ -167,7 +170,12 @@ fn arranged(
 }
 
 /// Writes a list inside one value.
-fn delimited(between: &str, doc: &mut Document, path: &crate::settings::Path, wanted: &[Value]) -> Result<(), SlotFault> {
+fn delimited(
+    between: &str,
+    doc: &mut Document,
+    path: &crate::settings::Path,
+    wanted: &[Value],
+) -> Result<(), SlotFault> {
     let words: Vec<String> = wanted.iter().filter_map(Value::text).collect();
     let there = doc.get(path)?.map(|s| s.value);
     let text = there.as_ref().and_then(Value::text).unwrap_or_default();

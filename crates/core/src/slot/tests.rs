@@ -62,7 +62,16 @@ impl World {
         let shared = |item: &ItemId| {
             let bytes = b"shared library".to_vec();
             let sha256 = Digest::of(&bytes);
-            (item.clone(), Placed { path: path("lib/x"), source: Source::Store(sha256.clone()), sha256, bytes: 14, settings: false })
+            (
+                item.clone(),
+                Placed {
+                    path: path("lib/x"),
+                    source: Source::Store(sha256.clone()),
+                    sha256,
+                    bytes: 14,
+                    settings: false,
+                },
+            )
         };
         let wanted: BTreeMap<ServerPath, WantedFile> = changes::gather(self.items.iter().map(shared)).unwrap();
         let seen = [path("lib/x")].into_iter().map(|p| {
@@ -240,8 +249,14 @@ fn a_value_set_by_hand_is_kept_and_told_until_it_is_put_back() {
     let second = settle(&first.slots, &none, &claims, &docs("mode=mine\n"), &Around::default()).unwrap();
     assert!(second.docs.is_empty());
     assert_eq!(second.findings[0].code, "changed-by-hand");
-    let third = settle(&second.slots, &none, &claims, &docs("mode=mine\n"), &Around { put_back: [path("start.conf")].into(), ..Around::default() })
-        .unwrap();
+    let third = settle(
+        &second.slots,
+        &none,
+        &claims,
+        &docs("mode=mine\n"),
+        &Around { put_back: [path("start.conf")].into(), ..Around::default() },
+    )
+    .unwrap();
     assert_eq!(third.docs[0].after.as_deref(), Some(&b"mode=a\n"[..]));
     assert_eq!(third.slots[0].base, [Value::from("base")]);
 }
@@ -263,7 +278,7 @@ fn a_file_in_doubt_is_left_alone() {
     for (text, line) in [("mode=1\nmode=2\n", 2), ("just words\n", 1), ("x=1\nno sign\n", 2)] {
         let docs = [(path("start.conf"), text.as_bytes().to_vec())].into();
         let error = settle(&[], &none, &claims, &docs, &Around::default()).unwrap_err();
-        let SlotFault::Settings(source) = error.source else { panic!("{error}") };
+        let SlotFault::Settings(source) = *error.source else { panic!("{error}") };
         assert_eq!(source.line, line, "{text}");
     }
 }

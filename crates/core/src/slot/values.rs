@@ -55,7 +55,8 @@ pub(super) fn settle(
     let reset = changed && tuned && same(&seen, &base.first().cloned()) && hand.is_none();
     if changed && !reset && (seen.is_some() || matches!(claimed, Some(None))) {
         // set by hand to what is claimed: there is no difference left to keep
-        hand = seen.clone().filter(|v| claimed.as_ref().is_none_or(|c| c.as_ref().is_none_or(|c| !is(key.format, c, v))));
+        hand =
+            seen.clone().filter(|v| claimed.as_ref().is_none_or(|c| c.as_ref().is_none_or(|c| !is(key.format, c, v))));
     }
     if overrule && top.is_some() {
         hand = None;
@@ -70,22 +71,30 @@ pub(super) fn settle(
     };
     if let (Some(top), Some(claimed), Some(hand)) = (&top, &claimed, &hand) {
         if claimed.as_ref().is_none_or(|c| !is(key.format, c, hand)) {
-            let of = format!("{} {}, and it was set by hand to {}: kept", top.owner.said(), wants(claimed, told), told.shown(hand));
+            let of = format!(
+                "{} {}, and it was set by hand to {}: kept",
+                top.owner.said(),
+                wants(claimed, told),
+                told.shown(hand)
+            );
             let fix = format!("to set it again: yalotheca settle --put-back {}", key.path);
             told.findings.push(Finding::new("changed-by-hand", Severity::Warning, of, fix).at(&key.path).on_line(line));
         }
     } else if let (true, None, Some(top), Some(Some(claimed))) = (changed, &seen, &top, &claimed) {
-        let of = format!("`{at}` was taken out by hand, and {} wants it to be {}", top.owner.said(), told.shown(claimed));
+        let of =
+            format!("`{at}` was taken out by hand, and {} wants it to be {}", top.owner.said(), told.shown(claimed));
         let fix = "yalotheca settle puts it back";
         told.findings.push(Finding::new("missing-setting", Severity::Warning, of, fix).at(&key.path));
     } else if let (true, Some(seen), Some(claimed)) = (reset, &seen, &claimed) {
-        let tuned = claimed.as_ref().map_or("you tuned it away".to_owned(), |v| format!("you tuned it to {}", told.shown(v)));
+        let tuned =
+            claimed.as_ref().map_or("you tuned it away".to_owned(), |v| format!("you tuned it to {}", told.shown(v)));
         let of = format!("`{at}` went back to {}, and {tuned}", told.shown(seen));
         let fix = format!("yalotheca settle sets it again; to leave it: yalotheca tune {} --forget '{at}'", key.path);
         told.findings.push(Finding::new("tuned-was-reset", Severity::Warning, of, fix).at(&key.path).on_line(line));
     }
     let force = top.filter(|_| hand.is_none()).and_then(|c| c.force);
-    let differs = !same(&wanted, &seen) || force.is_some() && wanted.as_ref().map(Value::sort) != seen.as_ref().map(Value::sort);
+    let differs =
+        !same(&wanted, &seen) || force.is_some() && wanted.as_ref().map(Value::sort) != seen.as_ref().map(Value::sort);
     let mut edit = None;
     if differs {
         let quoted = |v: &Option<Value>| v.as_ref().map_or("(nothing)".to_owned(), |v| told.shown(v));

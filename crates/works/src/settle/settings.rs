@@ -69,7 +69,7 @@ pub(super) fn settle(
     let shipped = shipped(server, before, old, rows, picked, known)?;
     let mut ledger = before.clone();
     ledger.slots = begun_anew(before, &shipped);
-    let tuning = tune::tuning(server, before, &shipped.start)?;
+    let tuning = tune::tuning(server, &ledger, &shipped.start)?;
     let claims = claims(server, before, picked, order, known, &tuning.claims)?;
     let mut files = docs(server, &ledger, &claims)?;
     files.extend(shipped.start.clone());

@@ -56,7 +56,8 @@ impl Where {
             let rest = text.get(at..)?;
             signs.iter().find(|s| rest.starts_with(**s)).map(|s| (at, *s))
         });
-        let (at, sign) = found.ok_or_else(|| format!("`{text}` is no test; write '<5', '>=2', '=salt' or 'kind=fog'"))?;
+        let (at, sign) =
+            found.ok_or_else(|| format!("`{text}` is no test; write '<5', '>=2', '=salt' or 'kind=fog'"))?;
         let key = match text.get(..at).unwrap_or("").trim() {
             "" => None,
             key => Some(Path::parse(key).map_err(|e| e.to_string())?),
@@ -204,9 +205,8 @@ pub(super) fn records(server: &Server, sheet: &mut Sheet, request: &Request) -> 
         for (at, spot) in spots {
             allowed(server, &file, &at, change)?;
             let known = server.roster.tuned.iter().chain(&records).rfind(|t| t.file == file && t.at == at).cloned();
-            let (what, edit) = what(server, &file, &at, spot.as_ref(), known.as_ref(), change, request).map_err(|why| {
-                fail(EditError::Unclear { path: at.to_string(), why })
-            })?;
+            let (what, edit) = what(server, &file, &at, spot.as_ref(), known.as_ref(), change, request)
+                .map_err(|why| fail(EditError::Unclear { path: at.to_string(), why }))?;
             if let (Some(setting), What::Reckoned { result, .. }) = (server.family.setting(&file, &at), &what) {
                 refuse(&file, &at, setting.refuses(&Value::Number(result.clone())))?;
             }
@@ -227,7 +227,8 @@ fn may_make(change: &Change, path: &Path) -> bool {
 fn allowed(server: &Server, file: &ServerPath, at: &Path, change: &Change) -> Result<(), Error> {
     if server.family.is_secret(file, at) {
         let cause = format!("`{at}` is secret: it is not taken from the command line, where others could read it");
-        let fix = format!("yalotheca tune {file} '{at}' --secret asks for it; --secret FILE or --secret '$NAME' reads it");
+        let fix =
+            format!("yalotheca tune {file} '{at}' --secret asks for it; --secret FILE or --secret '$NAME' reads it");
         return Err(Error::Forbidden(vec![Finding::new("secret", Severity::Error, cause, fix).at(file)]));
     }
     let values: Vec<&Value> = match change {
@@ -270,7 +271,9 @@ fn what(
             let there = spot.and_then(|s| s.value.text()).unwrap_or_default();
             // done again: on what came of it before, from the same base
             let (mut by, base) = match known.map(|k| &k.what) {
-                Some(What::Reckoned { by, base, result }) if Value::Number(result.clone()).same(&Value::Number(there.clone())) => {
+                Some(What::Reckoned { by, base, result })
+                    if Value::Number(result.clone()).same(&Value::Number(there.clone())) =>
+                {
                     (by.clone(), base.clone())
                 }
                 _ => (Vec::new(), there.clone()),
@@ -285,9 +288,11 @@ fn what(
                 Some(What::List { add, without, seat, between, pasted }) => (add, without, seat, between, pasted),
                 _ => (Vec::new(), Vec::new(), Seat::Last, None, Vec::new()),
             };
-            between = request.between.clone().or(between).or_else(|| {
-                server.family.setting(file, at).and_then(|s| s.between.clone())
-            });
+            between = request
+                .between
+                .clone()
+                .or(between)
+                .or_else(|| server.family.setting(file, at).and_then(|s| s.between.clone()));
             if request.seat != Seat::Last {
                 seat = request.seat.clone();
             }
@@ -331,16 +336,21 @@ fn what(
                 let there = spot.map(|s| s.value.clone());
                 let list = match (&there, &between) {
                     (Some(Value::List(items)), _) => items.clone(),
-                    (Some(one), Some(between)) => {
-                        Delimited::new(between).read(&one.text().unwrap_or_default()).into_iter().map(Value::Text).collect()
-                    }
+                    (Some(one), Some(between)) => Delimited::new(between)
+                        .read(&one.text().unwrap_or_default())
+                        .into_iter()
+                        .map(Value::Text)
+                        .collect(),
                     (Some(one), None) => vec![one.clone()],
                     (None, _) => Vec::new(),
                 };
                 for value in values {
                     let is = |v: &Value| yalotheca_core::slot::means(v, value);
                     if !list.iter().any(is) {
-                        return Err(format!("no element `{}` stands there", yalotheca_core::text::clean(&value.shown(), 60)));
+                        return Err(format!(
+                            "no element `{}` stands there",
+                            yalotheca_core::text::clean(&value.shown(), 60)
+                        ));
                     }
                 }
             }

@@ -27,7 +27,12 @@ fn edit_error(file: &ServerPath) -> impl Fn(EditError) -> Error {
 ///
 /// # Errors
 /// The snippet cannot be read, or a value does not fit.
-pub fn paste(server: &Server, file: &str, format: Option<Format>, snippet: &std::path::Path) -> Result<(Plan, usize), Error> {
+pub fn paste(
+    server: &Server,
+    file: &str,
+    format: Option<Format>,
+    snippet: &std::path::Path,
+) -> Result<(Plan, usize), Error> {
     let mut sheet = open(server, file, format)?;
     let size = std::fs::metadata(snippet).map_err(Error::disk(snippet, "cannot be read"))?.len();
     let name = snippet.file_name().and_then(|n| n.to_str()).unwrap_or("snippet").to_owned();
@@ -44,7 +49,8 @@ pub fn paste(server: &Server, file: &str, format: Option<Format>, snippet: &std:
             Error::NoSettings { file: name.clone(), why }
         })?,
     };
-    let edits = yalotheca_core::settings::paste(&mut sheet.document, &document.value()).map_err(edit_error(&sheet.path))?;
+    let edits =
+        yalotheca_core::settings::paste(&mut sheet.document, &document.value()).map_err(edit_error(&sheet.path))?;
     let changes = edits
         .into_iter()
         .map(|edit| match edit {
@@ -79,7 +85,9 @@ pub fn forget(server: &Server, file: &str, paths: &[Path], from: Option<&str>) -
     for tuned in mine.iter().copied().filter(asked_for) {
         // of a list, only what came with the snippet
         let left = match (&tuned.what, from) {
-            (What::List { add, without, seat, between, pasted }, Some(name)) if pasted.iter().any(|(n, _)| n == name) => {
+            (What::List { add, without, seat, between, pasted }, Some(name))
+                if pasted.iter().any(|(n, _)| n == name) =>
+            {
                 let pasted: Vec<_> = pasted.iter().filter(|(n, _)| n != name).cloned().collect();
                 let empty = add.is_empty() && without.is_empty() && pasted.is_empty();
                 let (add, without) = (add.clone(), without.clone());
@@ -147,7 +155,8 @@ pub fn secret(server: &Server, file: &str, at: &Path, value: &str) -> Result<Pla
     if let Some(setting) = server.family.setting(&sheet.path, &at)
         && let Some(why) = setting.refuses(&Value::typed(value))
     {
-        let finding = Finding::new("out-of-range", Severity::Error, format!("`{at}`: {why}"), "give a value that it takes");
+        let finding =
+            Finding::new("out-of-range", Severity::Error, format!("`{at}`: {why}"), "give a value that it takes");
         return Err(Error::Forbidden(vec![finding.at(&sheet.path)]));
     }
     let there = sheet.document.get(&at).map_err(edit_error(&sheet.path))?;
@@ -156,10 +165,13 @@ pub fn secret(server: &Server, file: &str, at: &Path, value: &str) -> Result<Pla
         _ => Value::Text(value.to_owned()),
     };
     // an error would show the value
-    sheet.document.set(&at, typed, Some(Sort::Text).filter(|_| !matches!(Value::typed(value), Value::Number(_)))).map_err(|_| {
-        let why = "the value cannot be written in this file".to_owned();
-        Error::Edit { file: sheet.path.to_string(), source: EditError::Cannot { path: at.to_string(), why } }
-    })?;
+    sheet
+        .document
+        .set(&at, typed, Some(Sort::Text).filter(|_| !matches!(Value::typed(value), Value::Number(_))))
+        .map_err(|_| {
+            let why = "the value cannot be written in this file".to_owned();
+            Error::Edit { file: sheet.path.to_string(), source: EditError::Cannot { path: at.to_string(), why } }
+        })?;
     let after = sheet.document.render();
     let docs = if after == sheet.bytes {
         Vec::new()
@@ -196,11 +208,15 @@ pub fn copy(server: &Server, pairs: &[(String, String)]) -> Result<Plan, Error> 
         let references = server.family.rules.reference.iter().filter(|r| glob(&r.file, &name));
         let format = format_of(server, source, Some(bytes));
         for reference in references {
-            let (Ok(at), Ok(mut document)) = (Path::parse(&reference.at), Document::parse(format, &after)) else { continue };
+            let (Ok(at), Ok(mut document)) = (Path::parse(&reference.at), Document::parse(format, &after)) else {
+                continue;
+            };
             for spot in document.select(&at).unwrap_or_default() {
                 let Some(value) = spot.value.text() else { continue };
                 let target = |v: &str| reference.to.fill(|_| Some(v.to_owned().into()));
-                let Some((_, copied, _)) = sources.iter().find(|(s, ..)| target(&value).is_some_and(|t| t == s.to_string())) else {
+                let Some((_, copied, _)) =
+                    sources.iter().find(|(s, ..)| target(&value).is_some_and(|t| t == s.to_string()))
+                else {
                     continue;
                 };
                 // the word that names the copy
@@ -249,7 +265,12 @@ pub fn move_entry(server: &Server, from: (&str, &Path), to: (&str, &Path)) -> Re
             return Err(edit_error(&target.path)(EditError::Unclear { path: place.to_string(), why }));
         }
     };
-    let request = |file: &str, change: Change| Request { file: file.to_owned(), changes: vec![change], new: true, ..Request::default() };
+    let request = |file: &str, change: Change| Request {
+        file: file.to_owned(),
+        changes: vec![change],
+        new: true,
+        ..Request::default()
+    };
     let mut all = Vec::new();
     for (sheet, request) in [(&mut source, request(from.0, take)), (&mut target, request(to.0, put))] {
         let (records, edits) = records(server, sheet, &request)?;

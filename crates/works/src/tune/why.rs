@@ -67,8 +67,12 @@ pub fn why(server: &Server, file: &str, at: &Path) -> Result<(Path, Vec<Layer>),
         };
         put(name, (*owner != Owner::TunedOut || list).then(|| value.clone()));
     }
-    if let Some(hand) = &slot.hand {
-        put("set by hand since".to_owned(), Some(hand.clone()));
+    // what a settle has not seen yet is told, too
+    let changed = !list && now.is_some() && now.as_ref() != slot.written.first();
+    match (&slot.hand, &now) {
+        (Some(hand), _) if !changed => put("set by hand since".to_owned(), Some(hand.clone())),
+        (_, Some(now)) if changed => put("set by hand since".to_owned(), Some(now.clone())),
+        _ => {}
     }
     if !list {
         let defaults = layers.first().is_some_and(|l| l.name == "the family's default");
