@@ -159,7 +159,7 @@ $ yalotheca check
 error  start.conf:8  unreadable-settings
     it cannot be read without doubt, so it is left alone: `runtime` stands
     here and on line 3; keep one of the two
-    fix: correct that line
+    fix: correct that line by hand, then run the same command again
 warning  plugins/notes from Ada.txt  unknown-file
     the server does not read this file here: it reads `plugins/*.qpl` and
     `plugins/lib/*`

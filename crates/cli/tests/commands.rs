@@ -77,6 +77,8 @@ Commands:
   settle   Makes the server match the roster
   check    Tells everything that would stop a clean start, with fixes
   trial    Starts the server, reads its log, and tells what loaded
+  tune     Sets values in a settings file without breaking it, and keeps them
+           over updates
   history  Tells what was done to the server
   undo     Goes back to what the server was before
   demo     Runs the made-up club's Quarrywake server, from adopting it to

@@ -504,6 +504,8 @@ Done: 2 files changed (history entry 4). Back: yalotheca undo
     );
     assert_eq!(club.read("stops/pier-2.json"), "{ \"at\": [14, 0, 40, 180], \"next\": \"mole-2\" }\n");
     assert_eq!(club.read("stops/mole.json"), "{ \"at\": [14, 0, 40, 90], \"next\": \"pier\" }\n");
+    club.ok("undo --yes");
+    assert!(!club.path("stops/pier-2.json").exists() && !club.path("stops/mole-2.json").exists());
 }
 
 #[test]
@@ -610,6 +612,8 @@ fn each_common_slip_is_told_and_mended() {
         assert_eq!(club.read(name), broken);
         ok(&club, &format!("{name} ¦ --mend ¦ --yes{format}"));
         assert_eq!(club.read(name), mended);
+        club.ok("undo --yes");
+        assert_eq!(club.read(name), broken);
     }
     club.write("a.json", "{\n  \"a\": 1\n  \"b\": 2\n}\n");
     assert_data_eq!(
@@ -661,7 +665,7 @@ fn snippets_and_entries_that_move() {
     )
     .unwrap();
     let snippet = club.dir.path().join("night.json").display().to_string();
-    ok(&club, &format!("ferries.json ¦ stops-=pier"));
+    ok(&club, "ferries.json ¦ stops-=pier");
     assert_data_eq!(
         run(&club, &format!("ferries.json ¦ --paste ¦ {snippet}")).out,
         str![[r#"
@@ -908,7 +912,8 @@ Nothing to do: the server matches the roster.
 /// Plugins that ship their settings, which are the administrator's from then on.
 fn ships(club: &Club, version: &str, settings: &str) -> String {
     let real = yalotheca_standin::club::plugin("fog-horn", version, "^1.8", &[], "");
-    let zip = yalotheca_standin::club::pack(&[("fog-horn.qpl", &real), ("settings/fog-horn.yaml", settings.as_bytes())]);
+    let zip =
+        yalotheca_standin::club::pack(&[("fog-horn.qpl", &real), ("settings/fog-horn.yaml", settings.as_bytes())]);
     let name = format!("../fog-horn-{version}.zip");
     fs::write(club.path(&name), zip).unwrap();
     name
@@ -931,21 +936,33 @@ fn a_new_default_is_merged_into_the_administrators_file() {
     club.ok(&format!("want {first}"));
     club.ok("settle --yes");
     assert_eq!(club.read("settings/fog-horn.yaml"), "# horn\nloud: 5\nrate: 2\nreach: 10\nhours:\n  - dawn\nold: 1\n");
+    club.ok("undo --yes");
+    assert!(!club.path("settings/fog-horn.yaml").exists());
+    club.ok("settle --yes");
     // tuned, reckoned, and changed by hand
     ok(&club, "settings/fog-horn.yaml ¦ loud=7");
     ok(&club, "settings/fog-horn.yaml ¦ rate=*3");
-    let hand = club.read("settings/fog-horn.yaml").replace("reach: 10", "reach: 11 # mine").replace("- dawn", "- dawn\n  - dusk");
+    let hand = club
+        .read("settings/fog-horn.yaml")
+        .replace("reach: 10", "reach: 11 # mine")
+        .replace("- dawn", "- dawn\n  - dusk");
     club.write("settings/fog-horn.yaml", &hand);
-    assert_data_eq!(club.run("settle --yes").text, str![[r#"
+    assert_data_eq!(
+        club.run("settle --yes").text,
+        str![[r#"
 $ yalotheca settle --yes
 Nothing to do: the server matches the roster.
 --- exit 0
 
-"#]]);
+"#]]
+    );
     // the new version brings other defaults
-    let second = ships(&club, "1.1.0", "# horn 1.1\nloud: 6\nrate: 4\nreach: 20\nhours:\n  - dawn\n  - noon\nnew: yes\n");
+    let second =
+        ships(&club, "1.1.0", "# horn 1.1\nloud: 6\nrate: 4\nreach: 20\nhours:\n  - dawn\n  - noon\nnew: yes\n");
     club.ok(&format!("want {second}"));
-    assert_data_eq!(club.run("settle --yes").text, str![[r#"
+    assert_data_eq!(
+        club.run("settle --yes").text,
+        str![[r#"
 $ yalotheca settle --yes
 items
   ~ fog-horn  1.0.0 → 1.1.0  plugin  wanted
@@ -973,8 +990,11 @@ Done: 1 item, 1 file and 2 settings files changed (settle, history entry 5).
 To take it back: yalotheca undo. To see whether it starts: yalotheca trial
 --- exit 0
 
-"#]]);
-    assert_data_eq!(club.read("settings/fog-horn.yaml"), str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        club.read("settings/fog-horn.yaml"),
+        str![[r#"
 # horn
 loud: 7
 rate: 12
@@ -985,26 +1005,39 @@ hours:
   - noon
 new: yes
 
-"#]]);
-    assert_eq!(club.read("settings/fog-horn.yaml.new"), "# horn 1.1\nloud: 6\nrate: 4\nreach: 20\nhours:\n  - dawn\n  - noon\nnew: yes\n");
-    assert_data_eq!(settings_of(&club), str![[r#"
+"#]]
+    );
+    assert_eq!(
+        club.read("settings/fog-horn.yaml.new"),
+        "# horn 1.1\nloud: 6\nrate: 4\nreach: 20\nhours:\n  - dawn\n  - noon\nnew: yes\n"
+    );
+    assert_data_eq!(
+        settings_of(&club),
+        str![[r#"
 [settings."settings/fog-horn.yaml"]
 loud = 7
 rate = { do = "*3", base = "4", result = "12" }
 
-"#]]);
-    assert_data_eq!(club.run("settle --yes").text, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        club.run("settle --yes").text,
+        str![[r#"
 $ yalotheca settle --yes
 Nothing to do: the server matches the roster.
 --- exit 0
 
-"#]]);
+"#]]
+    );
     // forgotten, the values are those of the new default
     ok(&club, "settings/fog-horn.yaml ¦ --forget");
     assert!(club.read("settings/fog-horn.yaml").starts_with("# horn\nloud: 6\nrate: 4\nreach: 11 # mine\n"));
     // an untouched file just becomes the new default, and goes with its item
     fs::remove_file(club.path("settings/fog-horn.yaml.new")).unwrap();
-    club.write("settings/fog-horn.yaml", "# horn 1.1\nloud: 6\nrate: 4\nreach: 20\nhours:\n  - dawn\n  - noon\nnew: yes\n");
+    club.write(
+        "settings/fog-horn.yaml",
+        "# horn 1.1\nloud: 6\nrate: 4\nreach: 20\nhours:\n  - dawn\n  - noon\nnew: yes\n",
+    );
     let third = ships(&club, "1.2.0", "loud: 1\n");
     club.ok(&format!("want {third}"));
     club.ok("settle --yes");

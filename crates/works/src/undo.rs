@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use yalotheca_core::changes::{self, Before, WantedFile};
+use yalotheca_core::finding::{Finding, Severity};
 use yalotheca_core::id::{Digest, ItemId, ServerPath};
 use yalotheca_core::ledger::{Act, Entry, FileRow, Ledger};
 use yalotheca_core::place::Source;
@@ -11,7 +12,7 @@ use yalotheca_core::slot::{Claim, DocChange};
 
 use crate::Error;
 use crate::recover::recover;
-use crate::server::Server;
+use crate::server::{MOST_SETTINGS, Server};
 use crate::settle::{ItemChange, Options, Plan, slots};
 use crate::state;
 
@@ -59,7 +60,10 @@ pub fn plan(server: &Server, number: Option<u64>, options: &Options) -> Result<P
         .flat_map(|s| s.claims.iter().map(|(owner, value)| Claim::new(s.key.clone(), owner.clone(), value.clone())))
         .collect();
     let computed = slots(server, &before, &claims, &options.put_back)?;
-    let docs = exact(server, &undone, computed.docs)?;
+    let mut docs = exact(server, &undone, computed.docs)?;
+    let plain: BTreeSet<&ServerPath> =
+        old_rows.values().chain(rows.values()).flatten().filter(|r| !r.settings).map(|r| &r.path).collect();
+    let told_beside = written_beside(server, &undone, &plain, &mut docs)?;
     let roster_after = roster_back(server, &before, &goal)?;
     let items = item_changes(server, &before, &goal);
     let mut after = Ledger { generation: before.generation, slots: computed.slots, bases: changes.bases, ..goal };
@@ -74,7 +78,7 @@ pub fn plan(server: &Server, number: Option<u64>, options: &Options) -> Result<P
         steps: changes.steps,
         docs,
         items,
-        findings: changes.findings.into_iter().chain(computed.findings).chain(told).collect(),
+        findings: changes.findings.into_iter().chain(computed.findings).chain(told_beside).chain(told).collect(),
         left: Vec::new(),
         keep: Vec::new(),
         roster_after,
@@ -133,6 +137,40 @@ fn exact(server: &Server, undone: &[&Entry], docs: Vec<DocChange>) -> Result<Vec
         }
     }
     Ok(out)
+}
+
+/// Files that the undone entries wrote whole (copies, repairs, defaults that items ship): their former bytes come
+/// back where nobody touched them since.
+fn written_beside(
+    server: &Server,
+    undone: &[&Entry],
+    plain: &BTreeSet<&ServerPath>,
+    docs: &mut Vec<DocChange>,
+) -> Result<Vec<Finding>, Error> {
+    let mut findings = Vec::new();
+    let mut ends: BTreeMap<&ServerPath, (&Option<Digest>, &Option<Digest>)> = BTreeMap::new();
+    for (path, before, after) in undone.iter().flat_map(|e| &e.files) {
+        ends.entry(path).and_modify(|e| e.1 = after).or_insert((before, after));
+    }
+    for (path, (first, last)) in ends {
+        if plain.contains(path) || docs.iter().any(|d| d.path == *path) || first == last {
+            continue;
+        }
+        let now = server.tree.read(std::slice::from_ref(path), MOST_SETTINGS)?.pop().flatten();
+        let digest = now.as_ref().map(|b| Digest::of(b));
+        if digest == *first {
+            continue;
+        }
+        if digest != *last {
+            let cause = "it was changed since, so it stays as it is";
+            findings.push(Finding::new("changed-by-hand", Severity::Note, cause, "look at it yourself").at(path));
+            continue;
+        }
+        let after = first.as_ref().map(|d| state::kept(server.tree.as_ref(), d)).transpose()?;
+        let notes = vec!["as it was before".to_owned()];
+        docs.push(DocChange { path: path.clone(), before: now, after, notes });
+    }
+    Ok(findings)
 }
 
 /// The roster's text as it was, but for what was edited since.
