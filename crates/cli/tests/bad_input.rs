@@ -195,27 +195,27 @@ error: DIR/home/families/mine.family.toml:44:9: the template
 --- exit 2
 $ yalotheca check
 --- stderr
-error: DIR/home/families/mine.family.toml:162:12: the
+error: DIR/home/families/mine.family.toml:193:12: the
        pattern cannot be read: found open group without closing ')'
-     ╭─[DIR/home/families/mine.family.toml:162:12]
- 161 │ means = "ready"
- 162 │ pattern = '^quarrywake (is up'
+     ╭─[DIR/home/families/mine.family.toml:193:12]
+ 192 │ means = "ready"
+ 193 │ pattern = '^quarrywake (is up'
      ·            ─────────┬────────
      ·                     ╰── here
- 163 │
+ 194 │
      ╰────
   fix: mend that line of the family file and try again
 --- exit 2
 $ yalotheca check
 --- stderr
-error: DIR/home/families/mine.family.toml:148:10: no
+error: DIR/home/families/mine.family.toml:179:10: no
        `[fact.term]` stands in this file, did you mean `terms`?
-     ╭─[DIR/home/families/mine.family.toml:148:10]
- 147 │ [terms]
- 148 │ wanted = "term"
+     ╭─[DIR/home/families/mine.family.toml:179:10]
+ 178 │ [terms]
+ 179 │ wanted = "term"
      ·          ───┬──
      ·             ╰── here
- 149 │ accepted = "terms-accepted"
+ 180 │ accepted = "terms-accepted"
      ╰────
   fix: mend that line of the family file and try again
 --- exit 2

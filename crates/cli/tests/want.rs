@@ -202,9 +202,9 @@ error: `no-manifest.qpl` has no `about.yaml`, so nobody can say what it
 --- exit 3
 $ yalotheca want ../bad-manifest.qpl
 --- stderr
-error: `about.yaml` in `bad-manifest.qpl` cannot be read: line 2: while
-       parsing a flow sequence, expected ',' or ']' at byte 9 line 2
-       column 1
+error: `about.yaml` in `bad-manifest.qpl` cannot be read: line 2, column
+       1: this cannot be read (while parsing a flow sequence, expected
+       ',' or ']')
 --- exit 3
 $ yalotheca want ../no-version.qpl
 --- stderr

@@ -25,8 +25,9 @@ const MOST_UNASKED: usize = 20;
 /// what stands there. Put single quotes around what holds * or spaces. What is set stands on the roster from then
 /// on, so that settle keeps it.
 #[derive(Debug, Args)]
-#[command(override_usage = "yalotheca tune FILE [PATH | PATH=VALUE | PATH+=ITEM | PATH-=ITEM]... [OPTIONS]\n       \
-yalotheca tune --copy FILE NEW [FILE NEW]...\n       yalotheca tune --move-entry FILE PATH FILE PATH")]
+#[command(override_usage = "yalotheca tune FILE [PATH | PATH=VALUE | PATH+=ITEM | PATH-=ITEM]...
+       yalotheca tune FILE --copy NEW [FILE NEW]...
+       yalotheca tune FILE --move-entry PATH FILE PATH")]
 pub(crate) struct Tune {
     /// The settings file, as it is called in the server's folder
     #[arg(value_name = "FILE")]

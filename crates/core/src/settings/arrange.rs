@@ -111,7 +111,7 @@ impl Document {
                 add @ Act::Add { .. } => Op { trail: hit.trail, act: add },
             };
         }
-        self.perform(&[op], path)
+        self.perform(&[op], path, &mut None)
     }
 }
 

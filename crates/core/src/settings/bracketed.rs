@@ -179,7 +179,9 @@ pub(crate) fn take(text: &str, node: &Node, gone: &[usize], comments: Comments) 
                 Some(_) => before.trim_end_matches([' ', '\t']).len(),
                 None => entry.whole.start(),
             };
-            out.push(Splice::cut(from, stop));
+            let rest = text.get(stop..close).unwrap_or("");
+            let pad = kept_last.is_none() && rest.trim().is_empty() && !rest.contains('\n');
+            out.push(Splice::cut(from, if pad { close } else { stop }));
         }
     }
     // a last entry has no separator unless it had one before

@@ -163,25 +163,36 @@ pub enum EditError {
     Settings(#[from] SettingsError),
 }
 
+/// The text and tree from before the first of several changes.
+pub(crate) type Kept = Option<(String, Node)>;
+
 impl Document {
     /// Makes edits, all or none; returns how many changed anything.
     ///
     /// # Errors
     /// The first that cannot be made; the document is as it was then.
     pub fn edit(&mut self, edits: &[Edit]) -> Result<usize, EditError> {
+        let mut kept = None;
+        let done = self.one_by_one(edits, &mut kept);
+        if let (Err(_), Some((text, root))) = (&done, kept) {
+            self.source.text = text;
+            self.root = root;
+        }
+        done
+    }
+
+    fn one_by_one(&mut self, edits: &[Edit], kept: &mut Kept) -> Result<usize, EditError> {
         let mut changed = 0;
         let mut left = edits;
-        let mut work = self.clone();
         while !left.is_empty() {
             // values of different places are set at one go; all else one by one
             let sets = left.iter().take_while(|e| matches!(e, Edit::Set { .. })).count().max(1);
             let (now, rest) = left.split_at(sets.min(left.len()));
-            changed += work.together(now)?;
+            changed += self.together(now, kept)?;
             left = rest;
         }
         if changed > 0 {
-            work.source.write(&work.source.text)?;
-            *self = work;
+            self.source.check(&self.source.text)?;
         }
         Ok(changed)
     }
@@ -210,7 +221,7 @@ impl Document {
         Ok(self.edit(&[Edit::Remove { path: path.clone() }])? > 0)
     }
 
-    fn together(&mut self, edits: &[Edit]) -> Result<usize, EditError> {
+    fn together(&mut self, edits: &[Edit], kept: &mut Kept) -> Result<usize, EditError> {
         for edit in edits {
             self.learn(edit.path());
         }
@@ -244,17 +255,17 @@ impl Document {
                 if !alone {
                     continue;
                 }
-                self.perform(&ops, edit.path())?;
+                self.perform(&ops, edit.path(), kept)?;
             } else {
                 // what was gathered is done first, then this against the new text
-                self.perform(&ops, edits.get(at.saturating_sub(1)).unwrap_or(edit).path())?;
+                self.perform(&ops, edits.get(at.saturating_sub(1)).unwrap_or(edit).path(), kept)?;
                 let again = self.ops(edit)?;
-                self.perform(&again, edit.path())?;
+                self.perform(&again, edit.path(), kept)?;
             }
             ops.clear();
         }
         if let (false, Some(last)) = (ops.is_empty(), edits.last()) {
-            self.perform(&ops, last.path())?;
+            self.perform(&ops, last.path(), kept)?;
         }
         Ok(changed)
     }
@@ -629,7 +640,7 @@ impl Document {
     }
 
     /// Makes changes of the tree in the text, and reads it again to see that it says what was meant.
-    pub(crate) fn perform(&mut self, ops: &[Op], path: &Path) -> Result<(), EditError> {
+    pub(crate) fn perform(&mut self, ops: &[Op], path: &Path, kept: &mut Kept) -> Result<(), EditError> {
         if ops.is_empty() {
             return Ok(());
         }
@@ -652,8 +663,10 @@ impl Document {
         if !self.source.is_plain(&after) || !holds(self.format, (&self.root, text), (&root, &after), ops) {
             return Err(doubt());
         }
-        self.source.text = after;
-        self.root = root;
+        let text = std::mem::replace(&mut self.source.text, after);
+        let root = std::mem::replace(&mut self.root, root);
+        // what stood before the first change, in case a later one cannot be made
+        kept.get_or_insert((text, root));
         Ok(())
     }
 }

@@ -88,6 +88,14 @@ impl Source {
         }
     }
 
+    /// Checks that a text can be written in this file's encoding.
+    ///
+    /// # Errors
+    /// A character that it does not have.
+    pub(crate) fn check(&self, text: &str) -> Result<(), SettingsError> {
+        if self.encoding == Encoding::Utf8 { Ok(()) } else { self.write(text).map(|_| ()) }
+    }
+
     /// Whether this text's bytes are read back as this text: what is left of a file could look like another encoding.
     pub(crate) fn is_plain(&self, text: &str) -> bool {
         let usual = self.encoding == Encoding::Utf8 && (self.mark || !text.starts_with('\u{feff}'));

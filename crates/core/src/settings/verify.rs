@@ -166,19 +166,32 @@ impl Check<'_> {
         if wanted.len() != found.len() || (many.map != map && keys.iter().any(Option::is_some)) {
             return false;
         }
-        let mut by_key: HashMap<&str, &Node> = HashMap::with_capacity(found.len());
+        // mostly all stands in its order; only where it does not, keys are looked up
+        let mut rest: Option<HashMap<&str, &Node>> = None;
         let mut bare = found.iter().filter(|e| e.key.is_none());
-        for entry in &found {
-            if let Some(key) = &entry.key
-                && by_key.insert(key.text(self.new), &entry.node).is_some()
-            {
+        for (place, at) in wanted.into_iter().enumerate() {
+            let key = keys.get(at).copied().flatten();
+            let fitting = match (key, &rest) {
+                (None, _) => bare.next().map(|e| &e.node),
+                (Some(key), None) if found.get(place).is_some_and(|e| e.is(self.new, key)) => {
+                    found.get(place).map(|e| &e.node)
+                }
+                (Some(key), _) => {
+                    let all = rest.get_or_insert_with(|| {
+                        let keyed = found.iter().filter_map(|e| Some((e.key.as_ref()?.text(self.new), &e.node)));
+                        keyed.collect()
+                    });
+                    if all.len() + found.iter().filter(|e| e.key.is_none()).count() != found.len() {
+                        return false;
+                    }
+                    all.get(key).copied()
+                }
+            };
+            if !fitting.is_some_and(|n| fits(at, n)) {
                 return false;
             }
         }
-        wanted.into_iter().all(|at| match keys[at] {
-            Some(key) => by_key.get(key).is_some_and(|n| fits(at, n)),
-            None => bare.next().is_some_and(|e| fits(at, &e.node)),
-        })
+        true
     }
 
     fn same(&self, old: &Node, new: &Node) -> bool {
