@@ -191,9 +191,6 @@ impl Document {
             changed += self.together(now, kept)?;
             left = rest;
         }
-        if changed > 0 {
-            self.source.check(&self.source.text)?;
-        }
         Ok(changed)
     }
 
@@ -660,6 +657,7 @@ impl Document {
         let doubt = || EditError::Doubt { path: path.to_string(), line };
         let after = spliced(text, &splices).ok_or_else(doubt)?;
         let root = super::document::tree(self.format, &after, &self.patterns).map_err(|_| doubt())?;
+        self.source.check(&after)?;
         if !self.source.is_plain(&after) || !holds(self.format, (&self.root, text), (&root, &after), ops) {
             return Err(doubt());
         }

@@ -75,7 +75,10 @@ fn by_look(ending: &str, bytes: &[u8]) -> Option<Format> {
     if !lines.iter().any(|l| assigned(l) || l.contains(['{', '"'])) {
         tried.push(Format::Lines);
     }
-    tried.extend([Format::Ini, Format::Text]);
+    if lines.iter().filter(|l| l.contains('=')).count() * 2 > lines.len() {
+        tried.push(Format::Ini);
+    }
+    tried.push(Format::Text);
     tried.into_iter().find(|format| match Document::parse(*format, bytes) {
         Ok(document) => *format == Format::Text || document.rows(1).1 > 0,
         Err(_) => false,

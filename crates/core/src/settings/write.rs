@@ -1,6 +1,6 @@
 //! How values and keys are written in each format, after the habit of what stands there.
 
-use super::node::{Node, Sort, is_number};
+use super::node::{Node, Sort};
 use super::{Format, Value};
 
 /// Writes a value on one line, as it stands inside brackets.
@@ -282,7 +282,15 @@ fn yaml_instead(raw: &str, was_text: bool, words: &str, in_flow: bool) -> String
         return format!("{}{tail}", json_text(words));
     }
     let plain = yaml_plain(words, in_flow).filter(|_| !is_switch(words) || is_switch(raw));
+    // a date where a plain date stood
+    let plain = plain.or(Some(words).filter(|w| is_time(w) && is_time(raw) && !in_flow));
     plain.map_or_else(|| json_text(words), str::to_owned)
+}
+
+/// Dates, times and digits in groups, which older readers of YAML take for numbers.
+fn is_time(words: &str) -> bool {
+    words.starts_with(|c: char| c.is_ascii_digit())
+        && words.chars().all(|c| c.is_ascii_digit() || matches!(c, ':' | '_' | '-' | 'T' | 'Z' | ' '))
 }
 
 /// The words bare, where YAML reads them back as the same text.
@@ -295,14 +303,12 @@ fn yaml_plain(words: &str, in_flow: bool) -> Option<&str> {
     let flow = in_flow && words.contains([',', '[', ']', '{', '}']);
     let inside = words.contains(": ") || words.contains(" #") || words.ends_with(':') || words.contains("\t");
     let strange = words.trim() != words || words.chars().any(|c| c.is_control() || c == '\u{feff}' || c == '\u{85}');
-    let looks = matches!(words, "~" | "---" | "..." | "=" | "<<")
-        || matches!(&*words.to_ascii_lowercase(), "null" | "true" | "false")
-        || is_number(words)
-        || first.is_ascii_digit()
-        || matches!(first, '+' | '-' | '.') && second.is_some_and(|c| c.is_ascii_digit() || c == '.')
+    let looks = matches!(words, "---" | "..." | "=" | "<<")
+        || super::yaml::plain_sort(words) != Sort::Text
+        || words.starts_with("0o")
         || words.starts_with("---")
         || words.starts_with("...")
-        || matches!(first, '.');
+        || is_time(words);
     let colon = in_flow && words.contains(':');
     (!(sign || begins || flow || inside || strange || looks || colon)).then_some(words)
 }

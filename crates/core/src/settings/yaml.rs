@@ -244,7 +244,7 @@ fn closing(raw: &str, quote: char) -> usize {
 }
 
 /// A plain `1.10` is a version to the person who wrote it: numbers keep their text.
-fn plain_sort(value: &str) -> Sort {
+pub(crate) fn plain_sort(value: &str) -> Sort {
     match value {
         "" | "~" | "null" | "Null" | "NULL" => Sort::Nothing,
         "true" | "True" | "TRUE" | "false" | "False" | "FALSE" => Sort::Flag,
