@@ -282,8 +282,8 @@ impl Reader<'_> {
             if let Some(key) = &entry.key {
                 map = true;
                 let name = key.text(self.text).to_owned();
-                let (line, _) = crate::text::line_column(self.text, key.span.start());
-                if let Some(first) = keys.insert(name.clone(), line) {
+                if let Some(first) = keys.insert(name.clone(), key.span.start()) {
+                    let (first, _) = crate::text::line_column(self.text, first);
                     let name = crate::text::clean(&name, 40);
                     let why = format!("`{name}` stands here and on line {first}; keep one of the two");
                     return Err(SettingsError::at(self.text, key.span.start(), why));

@@ -6,14 +6,17 @@ use std::collections::HashMap;
 
 use super::SettingsError;
 use super::node::{Body, Entry, Form, Key, Node, Sort, Span};
-use super::source::{line_stop, next_line};
+use super::source::next_line;
 
 /// Calls `each` with start and end (before the line end) of every line.
 fn lines(text: &str, mut each: impl FnMut(usize, usize) -> Result<(), SettingsError>) -> Result<(), SettingsError> {
     let mut at = 0;
     while at < text.len() {
-        each(at, line_stop(text, at))?;
-        at = next_line(text, at);
+        let next = next_line(text, at);
+        let line = text.get(at..next).unwrap_or("");
+        let line = line.strip_suffix('\n').map_or(line, |l| l.strip_suffix('\r').unwrap_or(l));
+        each(at, at + line.len())?;
+        at = next;
     }
     Ok(())
 }

@@ -122,20 +122,21 @@ pub(crate) fn line_end(text: &str) -> &'static str {
 
 /// Returns where the line that holds `at` starts.
 pub(crate) fn line_start(text: &str, at: usize) -> usize {
-    text.as_bytes().get(..at).unwrap_or_default().iter().rposition(|b| *b == b'\n').map_or(0, |p| p + 1)
+    text.get(..at).and_then(|t| t.rfind('\n')).map_or(0, |p| p + 1)
 }
 
 /// Returns where the line that holds `at` ends, before its line end.
 pub(crate) fn line_stop(text: &str, at: usize) -> usize {
-    let rest = text.as_bytes().get(at..).unwrap_or_default();
-    let stop = at + rest.iter().position(|b| *b == b'\n').unwrap_or(rest.len());
-    if stop > at && text.as_bytes().get(stop - 1) == Some(&b'\r') && stop < text.len() { stop - 1 } else { stop }
+    match text.get(at..).and_then(|t| t.find('\n')) {
+        Some(p) if p > 0 && text.as_bytes().get(at + p - 1) == Some(&b'\r') => at + p - 1,
+        Some(p) => at + p,
+        None => text.len(),
+    }
 }
 
 /// Returns where the line after the one that holds `at` starts.
 pub(crate) fn next_line(text: &str, at: usize) -> usize {
-    let rest = text.as_bytes().get(at..).unwrap_or_default();
-    rest.iter().position(|b| *b == b'\n').map_or(text.len(), |p| at + p + 1)
+    text.get(at..).and_then(|t| t.find('\n')).map_or(text.len(), |p| at + p + 1)
 }
 
 /// Returns the white space that the line holding `at` begins with.
