@@ -1,7 +1,7 @@
 use std::collections::BTreeSet;
 
 use clap::Args;
-use serde_json::json;
+use serde_json::{Value, json};
 use yalotheca_core::id::ServerPath;
 use yalotheca_works::Error;
 use yalotheca_works::apply::carry_out;
@@ -45,18 +45,8 @@ pub(super) fn finish(server: &Server, plan: Plan, dry_run: bool, ui: &Ui) -> Res
         return Ok(if plan.is_empty() { 0 } else { FINDINGS });
     }
     ui.line("");
-    match ui.ask("Make these changes?") {
-        Reply::Yes => {}
-        Reply::No => {
-            ui.object(&said(None));
-            ui.hint("Nothing was changed.");
-            return Ok(0);
-        }
-        Reply::Nobody => {
-            ui.object(&said(None));
-            ui.error("Nothing was changed: nobody is there to be asked.\n  fix: to make these changes, add --yes");
-            return Ok(NEEDS_ANSWER);
-        }
+    if let Some(code) = refused(ui, true, &said) {
+        return Ok(code);
     }
     let (items, files, docs) = (plan.items.len(), plan.steps.len(), plan.docs.len());
     let entry = carry_out(server, plan)?;
@@ -64,4 +54,22 @@ pub(super) fn finish(server: &Server, plan: Plan, dry_run: bool, ui: &Ui) -> Res
     ui.object(&said(Some(entry.number)));
     ui.hint("To take it back: yalotheca undo. To see whether it starts: yalotheca trial");
     Ok(0)
+}
+
+/// Asks whether to make the changes, where that is due; the exit code where they are not to be made. `said` is the
+/// result as JSON.
+pub(super) fn refused(ui: &Ui, ask: bool, said: &dyn Fn(Option<u64>) -> Value) -> Option<u8> {
+    match if ask { ui.ask("Make these changes?") } else { Reply::Yes } {
+        Reply::Yes => None,
+        Reply::No => {
+            ui.object(&said(None));
+            ui.hint("Nothing was changed.");
+            Some(0)
+        }
+        Reply::Nobody => {
+            ui.object(&said(None));
+            ui.error("Nothing was changed: nobody is there to be asked.\n  fix: to make these changes, add --yes");
+            Some(NEEDS_ANSWER)
+        }
+    }
 }

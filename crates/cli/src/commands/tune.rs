@@ -10,9 +10,9 @@ use yalotheca_works::server::Server;
 use yalotheca_works::settle::Plan;
 use yalotheca_works::tune::{self, Change, Request, Where};
 
-use super::{FINDINGS, NEEDS_ANSWER, server};
+use super::{FINDINGS, NEEDS_ANSWER, server, settle};
 use crate::setting::{self, Setting};
-use crate::ui::{Reply, Ui};
+use crate::ui::Ui;
 use crate::view::{settings, wrong};
 
 /// So many values are set without a question.
@@ -235,19 +235,8 @@ fn carried(server: &Server, plan: Plan, args: &Tune, ui: &Ui, ask: bool) -> Resu
         ui.object(&said(None));
         return Ok(if plan.is_empty() { 0 } else { FINDINGS });
     }
-    let reply = if ask { ui.ask("Make these changes?") } else { Reply::Yes };
-    match reply {
-        Reply::Yes => {}
-        Reply::No => {
-            ui.object(&said(None));
-            ui.hint("Nothing was changed.");
-            return Ok(0);
-        }
-        Reply::Nobody => {
-            ui.object(&said(None));
-            ui.error("Nothing was changed: nobody is there to be asked.\n  fix: to make these changes, add --yes");
-            return Ok(NEEDS_ANSWER);
-        }
+    if let Some(code) = settle::refused(ui, ask, &said) {
+        return Ok(code);
     }
     let entry = carry_out(server, plan)?;
     ui.object(&said(Some(entry.number)));
