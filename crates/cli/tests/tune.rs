@@ -768,6 +768,7 @@ fn what_cannot_be_tuned_is_one_clear_line() {
         "huge.json ¦ a=1",
         "ferries.json ¦ north.fair=4",
         "ferries.json ¦ nowhere",
+        "ferries.json ¦ north/fare=4",
         "ferries.json ¦ north.fare=free",
         "ferries.json ¦ north.fare=[1]",
         "ferries.json ¦ stops=x",
@@ -828,6 +829,12 @@ $ tune ferries.json nowhere
 error: ferries.json: nothing stands at `nowhere`
   fix: see the paths there are: yalotheca tune ferries.json
 --- exit 2
+$ tune ferries.json north/fare=4
+error: ferries.json: nothing stands at `north/fare`, did you mean
+       `north.fare`?
+  fix: correct the path (yalotheca tune ferries.json lists them); to make
+       a new key, add --new
+--- exit 2
 $ tune ferries.json north.fare=free
 error: ferries.json: line 3: a number stands at `north.fare`, and `free`
        is text
@@ -883,6 +890,8 @@ error: `start.conf` stands there already; choose another name for the
     );
     // a key that is new all the same, and a sort that is forced
     ok(&club, "ferries.json ¦ north.fair=4 ¦ --new");
+    ok(&club, "ferries.json ¦ south.fare = 7");
+    assert!(club.read("ferries.json").contains("\"south\": { \"fare\": 7,"));
     ok(&club, "ferries.json ¦ north.fare=free ¦ --as ¦ text");
     assert!(club.read("ferries.json").contains("{ \"fare\": \"free\", \"goods\": true, \"fair\": 4 }"));
     assert_data_eq!(

@@ -167,14 +167,17 @@ fn sort(word: &str) -> Option<Sort> {
 /// What one word asks for; `None` where it is a path to be read.
 fn change(word: &str) -> Result<Option<Change>, Error> {
     let (path, rest) = Path::before_sign(word).map_err(|e| wrong(e.to_string()))?;
+    // `fog.density = 5`, as people write it
+    let spaced = word.get(..word.len() - rest.len()).is_some_and(|p| p.ends_with(' '));
+    let typed = |text: &str| Value::typed(if spaced { text.trim_start() } else { text });
     Ok(Some(if let Some(item) = rest.strip_prefix("+=") {
-        Change::Add(path, vec![Value::typed(item)])
+        Change::Add(path, vec![typed(item)])
     } else if let Some(item) = rest.strip_prefix("-=") {
-        Change::Drop(path, vec![Value::typed(item)])
+        Change::Drop(path, vec![typed(item)])
     } else if let Some(value) = rest.strip_prefix('=') {
-        match Amount::parse(value) {
+        match Amount::parse(if spaced { value.trim_start() } else { value }) {
             Some(amount) => Change::Reckon(path, amount),
-            None => Change::Set(path, Value::typed(value)),
+            None => Change::Set(path, typed(value)),
         }
     } else if rest.is_empty() {
         return Ok(None);

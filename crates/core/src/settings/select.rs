@@ -167,6 +167,18 @@ fn telling_field<'a>(entries: &'a [Entry], text: &'a str) -> Option<&'a str> {
 /// Says what a path that means nothing could have meant.
 pub(crate) fn hint(root: &Node, text: &str, trail: &[usize], path: &Path, left: &[Step], flat: bool) -> String {
     let Some(Step::Key(word) | Step::Glob(word)) = left.first() else { return String::new() };
+    // `fog/density` or `fog:density` for `fog.density`
+    let dotted = word.replace(['/', ':', '>'], ".");
+    if dotted != *word
+        && !flat
+        && let Ok(meant) = Path::parse(&dotted)
+        && matches!(
+            select(root, text, &Path(path.0.iter().chain(&meant.0).cloned().collect()), flat),
+            Ok(Found::Hits(_))
+        )
+    {
+        return format!(", did you mean `{}`?", clean(&path.join(&meant).to_string(), 100));
+    }
     let here: Vec<&str> = root.follow(trail).map(|n| keys(n, text)).unwrap_or_default();
     if let Some(near) = nearest(word, here.iter().copied()) {
         let meant = if flat { Path::flat(near) } else { path.key(near) };
