@@ -888,6 +888,15 @@ error: `start.conf` stands there already; choose another name for the
 
 "#]]
     );
+    // somebody made it read-only: refused, nothing changed
+    let mut mode = fs::metadata(club.path("ferries.json")).unwrap().permissions();
+    mode.set_readonly(true);
+    fs::set_permissions(club.path("ferries.json"), mode).unwrap();
+    let ran = run(&club, "ferries.json ¦ north.fare=4");
+    assert!(ran.code == 2 && ran.err.contains("is read-only") && club.read("ferries.json") == FERRIES, "{}", ran.text);
+    let kept = fs::read(club.path("ferries.json")).unwrap();
+    fs::remove_file(club.path("ferries.json")).unwrap();
+    club.write("ferries.json", kept);
     // a key that is new all the same, and a sort that is forced
     ok(&club, "ferries.json ¦ north.fair=4 ¦ --new");
     ok(&club, "ferries.json ¦ south.fare = 7");

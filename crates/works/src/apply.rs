@@ -85,6 +85,10 @@ fn unmoved(tree: &dyn Tree, plan: &Plan) -> Result<BTreeMap<ServerPath, Option<V
         if doc.before != *now {
             return Err(Error::Moved { path: doc.path.to_string() });
         }
+        if doc.before.is_some() && !tree.writable(&doc.path)? {
+            let why = "is read-only, so it is left alone; make it writable, then run the same command again".to_owned();
+            return Err(Error::NoSettings { file: doc.path.to_string(), why });
+        }
     }
     let files: Vec<ServerPath> = plan.steps.iter().map(|s| s.path().clone()).collect();
     for (step, seen) in plan.steps.iter().zip(state::seen(tree, &files)?) {

@@ -275,6 +275,14 @@ impl Tree for LocalTree {
         }
     }
 
+    fn writable(&self, path: &ServerPath) -> Result<bool, TreeError> {
+        match std::fs::symlink_metadata(self.real(path)?) {
+            Ok(seen) => Ok(!seen.permissions().readonly()),
+            Err(e) if e.kind() == ErrorKind::NotFound => Ok(true),
+            Err(e) => Err(TreeError::io(path, "cannot be looked at")(e)),
+        }
+    }
+
     fn digest(&self, paths: &[ServerPath]) -> Result<Vec<Option<Digest>>, TreeError> {
         paths.par_iter().map(|p| self.digest_one(p)).collect()
     }

@@ -176,6 +176,14 @@ pub trait Tree: Send + Sync {
     /// It is no file or cannot be read.
     fn open(&self, path: &ServerPath) -> Result<Option<Box<dyn ReadSeek>>, TreeError>;
 
+    /// Whether a file may be written: one that somebody made read-only is left alone.
+    ///
+    /// # Errors
+    /// The host fails.
+    fn writable(&self, _path: &ServerPath) -> Result<bool, TreeError> {
+        Ok(true)
+    }
+
     /// Returns the digest of each file, `None` where no file stands, in the order asked.
     ///
     /// # Errors
