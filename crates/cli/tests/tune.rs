@@ -888,6 +888,16 @@ error: `start.conf` stands there already; choose another name for the
 
 "#]]
     );
+    // who may read a file stays as it was
+    use std::os::unix::fs::PermissionsExt as _;
+    club.write("own.json", "{ \"a\": 1 }");
+    fs::set_permissions(club.path("own.json"), fs::Permissions::from_mode(0o600)).unwrap();
+    ok(&club, "own.json ¦ a=2");
+    club.ok("undo --yes");
+    ok(&club, "own.json ¦ a=3");
+    assert_eq!(fs::metadata(club.path("own.json")).unwrap().permissions().mode() & 0o777, 0o600);
+    ok(&club, "own.json ¦ --forget");
+    fs::remove_file(club.path("own.json")).unwrap();
     // somebody made it read-only: refused, nothing changed
     let mut mode = fs::metadata(club.path("ferries.json")).unwrap().permissions();
     mode.set_readonly(true);

@@ -290,7 +290,20 @@ impl Tree for LocalTree {
     fn apply(&self, effects: &[Effect]) -> Result<(), TreeError> {
         let failed = |done: usize| move |source| TreeError::Effect { done, source: Box::new(source) };
         let mut at = 0;
+        // what takes a file's place may be read and written by the same people
+        let mut modes: HashMap<&ServerPath, fs::Permissions> = HashMap::new();
         while let Some(effect) = effects.get(at) {
+            if let Effect::Rename(from, to) = effect {
+                let mode = fs::symlink_metadata(self.real(from).map_err(failed(at))?).map(|m| m.permissions());
+                self.one(effect).map_err(failed(at))?;
+                if let Some(mode) = modes.get(to) {
+                    // a host that keeps no modes is no reason to stop
+                    let _ = fs::set_permissions(self.real(to).map_err(failed(at))?, mode.clone());
+                }
+                modes.extend(mode.ok().map(|m| (from, m)));
+                at += 1;
+                continue;
+            }
             // a run of writes is done side by side, the members of an archive by few readers
             let run = effects.iter().skip(at).take_while(|e| matches!(e, Effect::Write(..))).count();
             if run < 2 {
