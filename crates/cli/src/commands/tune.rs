@@ -115,7 +115,9 @@ pub(crate) fn run(args: &Tune, setting: &Setting, ui: &Ui) -> Result<u8, Error> 
         return Ok(0);
     }
     if let Some(source) = &args.secret {
-        let [one] = paths()?.try_into().map_err(|_| wrong("--secret is about one path, which comes first: tune FILE PATH --secret"))?;
+        let [one] = paths()?
+            .try_into()
+            .map_err(|_| wrong("--secret is about one path, which comes first: tune FILE PATH --secret"))?;
         let Some(value) = secret(source, &one, ui)? else { return Ok(NEEDS_ANSWER) };
         let plan = tune::secret(&server, &args.file, &one, &value)?;
         return carried(&server, plan, args, ui, false);
