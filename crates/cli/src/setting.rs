@@ -38,6 +38,18 @@ pub(crate) struct Setting {
     pub(crate) stop: Arc<AtomicBool>,
     /// This program, for the demo.
     pub(crate) program: PathBuf,
+    /// The person and the machine, for other people.
+    pub(crate) who: String,
+    /// The machine's name.
+    pub(crate) machine: String,
+    /// The password of a rented host.
+    pub(crate) password: Option<String>,
+    /// The socket of an SSH agent.
+    pub(crate) agent: Option<PathBuf>,
+    /// The person's SSH folder.
+    pub(crate) ssh: Option<PathBuf>,
+    /// The fingerprint of a host that is trusted at first sight.
+    pub(crate) trust_host: Option<String>,
 }
 
 /// Reads the command line and the environment.
@@ -60,7 +72,18 @@ pub(crate) fn resolve() -> Result<(Cli, Setting), ExitCode> {
         let _ = signal_hook::flag::register_conditional_shutdown(signal, 130, stop.clone());
         let _ = signal_hook::flag::register(signal, stop.clone());
     }
+    if let Some(effect) = variable("YALOTHECA_DIE_AT").and_then(|n| n.parse().ok()) {
+        // only builds with debug assertions hear it (works::tree::die)
+        yalotheca_works::tree::die::at(effect);
+    }
+    let machine = machine();
     let setting = Setting {
+        who: variable("YALOTHECA_WHO").unwrap_or_else(|| format!("{} on {machine}", person())),
+        machine,
+        password: variable("YALOTHECA_PASSWORD"),
+        agent: variable("SSH_AUTH_SOCK").map(PathBuf::from),
+        ssh: variable("HOME").or_else(|| variable("USERPROFILE")).map(|h| PathBuf::from(h).join(".ssh")),
+        trust_host: cli.globals.trust_host.clone(),
         roster: cli.globals.roster.clone().unwrap_or_else(|| PathBuf::from("roster.toml")),
         json: cli.globals.json,
         yes: cli.globals.yes,
@@ -75,6 +98,16 @@ pub(crate) fn resolve() -> Result<(Cli, Setting), ExitCode> {
         program: std::env::current_exe().unwrap_or_else(|_| PathBuf::from("yalotheca")),
     };
     Ok((cli, setting))
+}
+
+fn person() -> String {
+    ["USER", "LOGNAME", "USERNAME"].iter().find_map(|v| variable(v)).unwrap_or_else(|| "somebody".to_owned())
+}
+
+fn machine() -> String {
+    let told = variable("COMPUTERNAME").or_else(|| std::fs::read_to_string("/proc/sys/kernel/hostname").ok());
+    let told = told.or_else(|| std::fs::read_to_string("/etc/hostname").ok()).map(|t| t.trim().to_owned());
+    told.filter(|t| !t.is_empty()).unwrap_or_else(|| "this machine".to_owned())
 }
 
 fn home() -> PathBuf {

@@ -48,6 +48,21 @@ pub(crate) enum Reply {
     Nobody,
 }
 
+/// What a rented host makes us ask.
+impl yalotheca_works::tree::Ask for Ui {
+    fn secret(&self, question: &str) -> Option<String> {
+        self.ask_password(question)
+    }
+
+    fn yes(&self, question: &str) -> Option<bool> {
+        match self.ask_person(question) {
+            Reply::Yes => Some(true),
+            Reply::No => Some(false),
+            Reply::Nobody => None,
+        }
+    }
+}
+
 impl Ui {
     pub(crate) fn new(setting: &Setting) -> Self {
         Self {
@@ -119,6 +134,16 @@ impl Ui {
         let _ = write!(anstream::stderr(), "{question} ");
         let _ = anstream::stderr().flush();
         console::Term::stderr().read_secure_line().ok()
+    }
+
+    /// Asks for a host's password, which is not shown; `None` where nobody is there.
+    fn ask_password(&self, question: &str) -> Option<String> {
+        if !self.interactive {
+            return None;
+        }
+        let _ = write!(anstream::stderr(), "{question}: ");
+        let _ = anstream::stderr().flush();
+        console::Term::stderr().read_secure_line().ok().filter(|p| !p.is_empty())
     }
 
     /// Asks a person; `--yes` is no answer here.

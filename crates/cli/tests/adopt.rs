@@ -45,7 +45,7 @@ catalogues = ["http://HOST/"]
 
 [server]
 family = "quarrywake"
-at = "."    # the server's folder, from here
+at = "."    # the server's folder, from here, or a rented host
 
 # One line an item: the versions it may have ("*" any, "^2" 2 and up but below 3, "=2.1.0").
 [items]

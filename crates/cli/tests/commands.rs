@@ -113,6 +113,9 @@ Everywhere:
       --offline
           Uses only what was fetched before
 
+      --trust-host <FINGERPRINT>
+          Trusts a rented host that is seen for the first time, if it shows this
+
 Exit codes: 0 done; 1 findings, or a dry run with changes; 2 wrong usage; 3 it
 cannot be; 4 the outside failed (network, disk, host); 5 refused for safety; 6
 needs an answer.
@@ -138,6 +141,10 @@ Options:
           Replaces this file, or the values in it, though it was changed by
           hand; may be given several times
 
+      --verify
+          Reads every file of ours again, instead of trusting those whose size
+          and time are as they were
+
   -h, --help
           Print help (see a summary with '-h')
 
@@ -156,6 +163,9 @@ Everywhere:
 
       --offline
           Uses only what was fetched before
+
+      --trust-host <FINGERPRINT>
+          Trusts a rented host that is seen for the first time, if it shows this
 
 "#]]
     );

@@ -10,6 +10,7 @@ use std::sync::Arc;
 
 use yalotheca_core::facts::ServerFacts;
 use yalotheca_core::family::Family;
+use yalotheca_core::finding::Finding;
 use yalotheca_core::id::{Digest, ItemId, ServerPath};
 use yalotheca_core::ledger::{Act, Held, HeldFrom, Ledger, LedgerError, render_rows};
 use yalotheca_core::roster::{Origin, Roster};
@@ -18,10 +19,10 @@ use yalotheca_core::solve::Question;
 use yalotheca_core::wire::{self, Wired};
 
 use crate::home::write_whole;
+use crate::recover::recover;
 use crate::server::{MOST_SETTINGS, Server, Surroundings};
 use crate::settle::{ItemChange, Plan};
-use crate::tree::local::LocalTree;
-use crate::tree::{Stat, Tree};
+use crate::tree::{self, Login, Stat, Tree};
 use crate::{Error, apply, families, state};
 use found::{candidates, held};
 
@@ -39,6 +40,8 @@ pub struct Request {
     pub family: Option<String>,
     /// The catalogues to write on the roster.
     pub catalogues: Vec<String>,
+    /// How to reach a rented host, as it is to be written on the roster.
+    pub login: Login,
     /// Whether roster and ledger are written; else it is only looked.
     pub write: bool,
 }
@@ -84,6 +87,8 @@ pub struct Adopted {
     pub unasked: Option<String>,
     /// Whether the server was under care already; its ledger stays as it is.
     pub again: bool,
+    /// What was met when the server was opened: a run that had been ended half way.
+    pub told: Vec<Finding>,
 }
 
 /// Adopts a server.
@@ -95,17 +100,14 @@ pub fn adopt(request: &Request, around: &Surroundings) -> Result<Adopted, Error>
         return Err(Error::RosterExists(request.roster.clone()));
     }
     let beside = request.roster.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let folder = beside.join(&request.at);
-    if !folder.is_dir() {
-        return Err(Error::NoServer(request.at.clone()));
-    }
-    let tree = LocalTree::new(folder);
-    let head = state::head(&tree)?;
+    let tree = tree::open(&request.at, beside, &request.login, around)?;
+    let told = recover(&tree, &request.roster, &around.holder())?.told;
+    let head = state::head(tree.as_ref())?;
     if head.generation > 0 {
-        return again(request, around, &tree, &head);
+        return again(request, around, &tree, &head, told);
     }
     let files = tree.walk()?;
-    let (family, certainty) = which(request, around, &tree, &files)?;
+    let (family, certainty) = which(request, around, tree.as_ref(), &files)?;
     let mut text = roster_text(request, &family);
     let server = open(request, &text, &tree, around)?;
     let facts = server.facts()?;
@@ -186,22 +188,29 @@ pub fn adopt(request: &Request, around: &Surroundings) -> Result<Adopted, Error>
         unplaced,
         unasked,
         again: false,
+        told,
     })
 }
 
 /// A server that is under care already, by another machine or a lost roster: its roster is brought back as it was
 /// settled last, and its ledger stays.
-fn again(request: &Request, around: &Surroundings, tree: &LocalTree, head: &Ledger) -> Result<Adopted, Error> {
+fn again(
+    request: &Request,
+    around: &Surroundings,
+    tree: &Arc<dyn Tree>,
+    head: &Ledger,
+    told: Vec<Finding>,
+) -> Result<Adopted, Error> {
     let gone = || LedgerError::Damaged("the roster as it was settled last is gone".to_owned());
     let digest = head.roster.as_ref().ok_or_else(gone)?;
-    let mut text = String::from_utf8_lossy(&state::kept(tree, digest)?).into_owned();
+    let mut text = String::from_utf8_lossy(&state::kept(tree.as_ref(), digest)?).into_owned();
     let server = open(request, &text, tree, around)?;
     if server.roster.at != request.at {
         text = text.replacen(&format!("at = {:?}", server.roster.at), &format!("at = {:?}", request.at), 1);
     }
     let server = open(request, &text, tree, around)?;
     let facts = server.facts()?;
-    let rows = state::rows(tree, head)?;
+    let rows = state::rows(tree.as_ref(), head)?;
     let item = |(id, held): (&ItemId, &Held)| {
         let path = rows.get(id).and_then(|r| r.first()).map(|r| r.path.clone())?;
         let by = if matches!(held.from, HeldFrom::Catalogue(_)) { KnownBy::Hash } else { KnownBy::Manifest };
@@ -213,7 +222,7 @@ fn again(request: &Request, around: &Surroundings, tree: &LocalTree, head: &Ledg
         write_whole(&request.roster, text.as_bytes())?;
     }
     let family = (server.family.rules.name.clone(), server.family.rules.title.clone());
-    Ok(Adopted { family, certainty: None, facts, items, unplaced: Vec::new(), unasked: None, again: true })
+    Ok(Adopted { family, certainty: None, facts, items, unplaced: Vec::new(), unasked: None, again: true, told })
 }
 
 fn change(item: &FoundItem) -> ItemChange {
@@ -227,19 +236,19 @@ fn change(item: &FoundItem) -> ItemChange {
     }
 }
 
-fn open(request: &Request, text: &str, tree: &LocalTree, around: &Surroundings) -> Result<Server, Error> {
+fn open(request: &Request, text: &str, tree: &Arc<dyn Tree>, around: &Surroundings) -> Result<Server, Error> {
     let roster = Roster::parse(text).map_err(|source| Error::Roster {
         path: request.roster.clone(),
         text: text.to_owned(),
         source,
     })?;
-    Server::in_tree(&request.roster, text.to_owned(), roster, Arc::new(tree.clone()), around)
+    Server::in_tree(&request.roster, text.to_owned(), roster, tree.clone(), around)
 }
 
 fn which(
     request: &Request,
     around: &Surroundings,
-    tree: &LocalTree,
+    tree: &dyn Tree,
     files: &[(ServerPath, Stat)],
 ) -> Result<(Family, Option<u32>), Error> {
     if let Some(name) = &request.family {
@@ -271,15 +280,30 @@ catalogues = [{catalogues}]
 
 [server]
 family = {family:?}
-at = {at:?}    # the server's folder, from here
-
+at = {at:?}    # the server's folder, from here, or a rented host
+{login}
 # One line an item: the versions it may have (\"*\" any, \"^2\" 2 and up but below 3, \"=2.1.0\").
 [items]
 ",
         title = family.rules.title,
         family = family.rules.name,
         at = request.at,
+        login = login_lines(&request.login),
     );
+    out
+}
+
+fn login_lines(login: &Login) -> String {
+    let mut out = String::new();
+    if let Some(key) = &login.key {
+        let _ = writeln!(out, "key = {key:?}");
+    }
+    if let Some(file) = &login.password_file {
+        let _ = writeln!(out, "password-file = {file:?}");
+    }
+    if let Some(connections) = login.connections {
+        let _ = writeln!(out, "connections = {connections}");
+    }
     out
 }
 

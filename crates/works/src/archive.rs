@@ -196,6 +196,15 @@ pub(crate) fn with_member<T>(
     Ok(then(&mut file.take(size)))
 }
 
+/// Returns how many bytes a member says it unpacks to.
+pub(crate) fn size_of(archive: &mut Opened, member: &str) -> Result<u64, ArchiveError> {
+    match archive.by_name(member) {
+        Ok(file) => Ok(file.size()),
+        Err(ZipError::FileNotFound) => Err(ArchiveError::Absent(clean(member, 120))),
+        Err(other) => Err(other.into()),
+    }
+}
+
 /// Returns a small member's bytes.
 ///
 /// # Errors

@@ -9,7 +9,6 @@ use yalotheca_core::ledger::Ledger;
 use yalotheca_core::slot::Claim;
 
 use crate::Error;
-use crate::recover::recover;
 use crate::server::{MOST_SETTINGS, Server};
 use crate::settle::slots;
 use crate::state;
@@ -20,7 +19,7 @@ use crate::tree::Stat;
 /// # Errors
 /// The server or its ledger cannot be read.
 pub fn check(server: &Server) -> Result<Vec<Finding>, Error> {
-    let told = recover(server)?;
+    let told = server.told.clone();
     let tree = server.tree.as_ref();
     let ledger = state::head(tree)?;
     let rows = state::rows(tree, &ledger)?;

@@ -19,6 +19,7 @@ use yalotheca_core::solve::Reasons;
 use crate::archive::ArchiveError;
 use crate::fetch::FetchError;
 use crate::tree::TreeError;
+use crate::tree::remote::HostError;
 
 /// Anything that stops an operation. Nothing was changed then, unless the variant says so.
 #[derive(Debug, Error)]
@@ -69,6 +70,14 @@ pub enum Error {
         place: String,
         /// What came nearest: family and certainty.
         nearest: Vec<(String, u32)>,
+    },
+    /// The address of a rented host cannot be read.
+    #[error("`{at}` {why}")]
+    Address {
+        /// The address.
+        at: String,
+        /// What is wrong, after it.
+        why: String,
     },
     /// The server's folder is not there.
     #[error("there is no folder `{0}`")]
@@ -135,11 +144,21 @@ pub enum Error {
         /// The file.
         path: String,
     },
+    /// A file cannot be replaced as it stands.
+    #[error("`{file}` {why}, so it is left alone; {fix}, then run the same command again")]
+    Kept {
+        /// The file.
+        file: String,
+        /// What stands against it: `is read-only`.
+        why: &'static str,
+        /// What to do.
+        fix: &'static str,
+    },
     /// Somebody pressed Ctrl-C.
     #[error("stopped: nothing was changed")]
     Stopped,
     /// Something was half done and could not be taken back.
-    #[error("the server could not be brought back to what it was: {why}")]
+    #[error("the change stopped half way: {why}; the next command that reaches the server takes it back")]
     HalfDone {
         /// What failed, and what stands where.
         why: String,
@@ -244,6 +263,9 @@ pub enum Error {
     /// The family names no start.
     #[error("the family `{0}` does not say how to start the server")]
     NoStart(String),
+    /// The server runs on another machine, where nothing can be started from here.
+    #[error("{0} is on another machine, and this program cannot start a server there")]
+    Elsewhere(String),
     /// The family's start was not approved.
     #[error("the family `{family}` (sha256 {digest}) would run: {command}")]
     NotApproved {
@@ -294,10 +316,14 @@ impl Error {
             | Error::Id(_)
             | Error::NothingToUndo(_)
             | Error::NoSettings { .. }
+            | Error::Kept { .. }
             | Error::NothingToMend(_)
             | Error::NotTuned { .. }
             | Error::Edit { source: EditError::NoSuch { .. } | EditError::Unclear { .. }, .. }
             | Error::NoStart(_)
+            | Error::Elsewhere(_)
+            | Error::Address { .. }
+            | Error::Tree(TreeError::Host(HostError::NoFolder { .. } | HostError::KeyFile { .. }))
             | Error::OtherTerms { .. }
             | Error::NoTerms => 2,
             Error::Impossible(_)
@@ -310,6 +336,7 @@ impl Error {
             | Error::Manifest(_) => 3,
             Error::Fetch(e) if e.is_refusal() => 5,
             Error::Fetch(_) | Error::Disk { .. } | Error::Run { .. } | Error::Stopped | Error::HalfDone { .. } => 4,
+            Error::Tree(TreeError::Host(e)) if e.needs_answer() => 6,
             Error::Tree(e) if e.is_refusal() => 5,
             Error::Tree(_) => 4,
             Error::Place(PlaceError::Path { .. })

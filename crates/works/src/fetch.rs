@@ -72,7 +72,7 @@ pub struct Fetcher {
 
 #[derive(Debug)]
 struct Ready {
-    runtime: tokio::runtime::Runtime,
+    runtime: &'static tokio::runtime::Runtime,
     client: Client,
 }
 
@@ -99,8 +99,7 @@ impl Fetcher {
 
     fn set_up(&self) -> Result<Ready, FetchError> {
         let fail = |e: &dyn std::fmt::Display| FetchError::Setup(clean(&e.to_string(), 160));
-        let runtime =
-            tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().map_err(|e| fail(&e))?;
+        let runtime = crate::runtime::shared().map_err(|e| fail(&e))?;
         let roots = rustls::RootCertStore::from_iter(webpki_roots::TLS_SERVER_ROOTS.iter().cloned());
         let provider = Arc::new(rustls::crypto::ring::default_provider());
         let tls = rustls::ClientConfig::builder_with_provider(provider)

@@ -15,6 +15,7 @@ pub mod home;
 pub mod learn;
 pub mod progress;
 pub mod recover;
+mod runtime;
 pub mod server;
 pub mod settle;
 pub mod state;

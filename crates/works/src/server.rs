@@ -8,6 +8,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use yalotheca_core::facts::ServerFacts;
 use yalotheca_core::family::Family;
+use yalotheca_core::finding::Finding;
 use yalotheca_core::id::ServerPath;
 use yalotheca_core::roster::Roster;
 use yalotheca_core::settings::Value;
@@ -16,8 +17,8 @@ use crate::catalogue::Catalogues;
 use crate::fetch::Fetcher;
 use crate::home::Home;
 use crate::progress::Progress;
-use crate::tree::local::LocalTree;
-use crate::tree::{ReadSeek, Tree};
+use crate::recover::{Recovered, recover};
+use crate::tree::{self, Access, Holder, ReadSeek, StateFolder, Tree};
 use crate::{Error, archive, families};
 
 /// What a run was started with, resolved once by the CLI.
@@ -33,6 +34,12 @@ pub struct Surroundings {
     pub progress: Arc<dyn Progress>,
     /// The time, RFC 3339 in UTC.
     pub now: String,
+    /// The person and the machine, for other people: `mira on workshop`.
+    pub who: String,
+    /// The machine's name.
+    pub machine: String,
+    /// What this machine has to get into rented hosts.
+    pub access: Access,
 }
 
 impl Surroundings {
@@ -40,6 +47,11 @@ impl Surroundings {
     /// [`Error::Stopped`] after Ctrl-C.
     pub(crate) fn go_on(&self) -> Result<(), Error> {
         if self.stop.load(Ordering::Relaxed) { Err(Error::Stopped) } else { Ok(()) }
+    }
+
+    /// Returns this run as the holder of a server.
+    pub(crate) fn holder(&self) -> Holder {
+        Holder::of(&self.who, &self.machine, &self.now)
     }
 }
 
@@ -61,6 +73,8 @@ pub struct Server {
     pub catalogues: Catalogues,
     /// Fetches.
     pub fetcher: Fetcher,
+    /// What was met when the server was opened: runs that had been ended half way.
+    pub told: Vec<Finding>,
 }
 
 /// A settings file larger than this is not read (bytes).
@@ -93,11 +107,23 @@ impl Server {
             text: text.clone(),
             source,
         })?;
-        let folder = beside(roster_path).join(&roster.at);
-        if !folder.is_dir() {
-            return Err(Error::NoServer(folder.display().to_string()));
-        }
-        Self::in_tree(roster_path, text, roster, Arc::new(LocalTree::new(folder)), around)
+        let tree = tree::open(&roster.at, beside(roster_path), &roster.login, around)?;
+        Self::in_tree(roster_path, text, roster, tree, around)
+    }
+
+    /// Takes back or finishes what a run that was ended left, and returns the server as it is then.
+    ///
+    /// # Errors
+    /// The tree fails, or what that run left cannot be read.
+    pub fn recovered(self) -> Result<Self, Error> {
+        let Recovered { told, roster } = recover(&self.tree, &self.roster_path, &self.around.holder())?;
+        let server = if roster {
+            let text = std::fs::read(&self.roster_path).map_err(Error::disk(&self.roster_path, "cannot be read"))?;
+            self.with_roster(String::from_utf8_lossy(&text).into_owned())?
+        } else {
+            self
+        };
+        Ok(Self { told, ..server })
     }
 
     /// The same, over a tree that is given.
@@ -112,10 +138,12 @@ impl Server {
         around: &Surroundings,
     ) -> Result<Self, Error> {
         let family = families::named(&around.home, &roster.family)?;
+        tree.allow_state(&state_folder(&family));
         let fetcher = Fetcher::new(roster.limits, around.offline, around.stop.clone());
         let catalogues = Catalogues::new(&roster.catalogues, beside(roster_path), &around.home, &fetcher);
         let around = around.clone();
-        Ok(Self { around, roster_path: roster_path.to_owned(), text, roster, family, tree, catalogues, fetcher })
+        let (roster_path, told) = (roster_path.to_owned(), Vec::new());
+        Ok(Self { around, roster_path, text, roster, family, tree, catalogues, fetcher, told })
     }
 
     /// Returns the same server as if the roster held another text.
@@ -141,6 +169,12 @@ impl Server {
     pub fn facts(&self) -> Result<ServerFacts, Error> {
         facts(&self.family, self.tree.as_ref(), &Overlay::default())
     }
+}
+
+/// Where the family lets our state be.
+pub(crate) fn state_folder(family: &Family) -> StateFolder {
+    let folder = family.rules.state_folder.as_ref();
+    StateFolder { plain: folder.map(|f| f.name.clone()), always: folder.is_some_and(|f| f.always) }
 }
 
 fn beside(roster: &Path) -> &Path {

@@ -19,7 +19,6 @@ use yalotheca_core::slot::{self, DocChange, Slots};
 use yalotheca_core::wire::{self, Wired};
 
 use crate::Error;
-use crate::recover::recover;
 use crate::server::{Overlay, Server, facts};
 use crate::state;
 use choose::Picked;
@@ -96,7 +95,7 @@ impl Plan {
 /// # Errors
 /// Whatever stops it; nothing was changed.
 pub fn plan(server: &Server, options: &Options) -> Result<Plan, Error> {
-    let told = recover(server)?;
+    let told = server.told.clone();
     let before = state::head(server.tree.as_ref())?;
     let rows = state::rows(server.tree.as_ref(), &before)?;
     let mut known = server.facts()?;

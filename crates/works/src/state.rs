@@ -8,7 +8,7 @@ use yalotheca_core::id::{Digest, ItemId, ServerPath};
 use yalotheca_core::ledger::{Entry, FileRow, Ledger, LedgerError, parse_rows};
 
 use crate::Error;
-use crate::tree::{Content, Effect, STATE, Stat, Tree, state_path};
+use crate::tree::{Stat, Tree, state_path};
 
 /// A state file larger than this is refused (bytes).
 const MOST_STATE: u64 = 256_000_000;
@@ -53,8 +53,8 @@ pub(crate) fn newest(tree: &dyn Tree) -> Result<u64, Error> {
 }
 
 pub(crate) fn numbers(tree: &dyn Tree, folder: &str) -> Result<Vec<u64>, Error> {
-    let names = tree.names(&state_path(folder)?)?;
-    let mut out: Vec<u64> = names.iter().filter_map(|n| n.strip_suffix(".json")?.parse().ok()).collect();
+    let listed = tree.list(&[state_path(folder)?])?.pop().unwrap_or_default();
+    let mut out: Vec<u64> = listed.iter().filter_map(|(n, _)| n.strip_suffix(".json")?.parse().ok()).collect();
     out.sort_unstable();
     Ok(out)
 }
@@ -109,8 +109,53 @@ pub(crate) fn kept_path(digest: &Digest) -> Result<ServerPath, Error> {
 #[serde(transparent)]
 struct Cache(HashMap<String, (u64, i64, String)>);
 
-fn cache_path() -> Result<ServerPath, Error> {
-    Ok(state_path("seen.json")?)
+impl Cache {
+    fn of(tree: &dyn Tree) -> Self {
+        tree.remembered().and_then(|b| serde_json::from_slice(&b).ok()).unwrap_or_default()
+    }
+
+    fn keep(&self, tree: &dyn Tree) {
+        if let Ok(bytes) = serde_json::to_vec(self) {
+            tree.remember(&bytes);
+        }
+    }
+}
+
+/// Remembers the digests of files that we have just put there, so that a host need not send them back.
+///
+/// # Errors
+/// The tree fails.
+pub(crate) fn note(tree: &dyn Tree, files: &BTreeMap<ServerPath, Digest>) -> Result<(), Error> {
+    if files.is_empty() || tree.folder().is_some() {
+        return Ok(());
+    }
+    let mut cache = Cache::of(tree);
+    let paths: Vec<ServerPath> = files.keys().cloned().collect();
+    for (path, stat) in paths.iter().zip(tree.stat(&paths)?) {
+        if let (Stat::File { bytes, changed }, Some(digest)) = (stat, files.get(path)) {
+            cache.0.insert(path.to_string(), (bytes, changed, digest.hex().to_owned()));
+        }
+    }
+    cache.keep(tree);
+    Ok(())
+}
+
+/// Returns the digest of a file whose size and time are as they were when it was last seen.
+///
+/// # Errors
+/// The tree fails.
+pub(crate) fn known(tree: &dyn Tree, path: &ServerPath) -> Result<Option<Digest>, Error> {
+    let cache = Cache::of(tree);
+    let Some((size, time, digest)) = cache.0.get(&path.to_string()) else { return Ok(None) };
+    let stat = tree.stat(std::slice::from_ref(path))?.pop();
+    let same =
+        matches!(stat, Some(Stat::File { bytes, changed }) if bytes == *size && changed == *time && changed != 0);
+    Ok(same.then(|| Digest::parse(digest).ok()).flatten())
+}
+
+/// Forgets what was seen, so that everything is read anew.
+pub fn forget(tree: &dyn Tree) {
+    Cache::default().keep(tree);
 }
 
 /// Returns what stands at each path, by path.
@@ -132,8 +177,7 @@ pub fn seen(tree: &dyn Tree, paths: &[ServerPath]) -> Result<Vec<Seen>, Error> {
     if paths.is_empty() {
         return Ok(Vec::new());
     }
-    let bytes = tree.read(&[cache_path()?], MOST_STATE)?.pop().flatten();
-    let mut cache: Cache = bytes.and_then(|b| serde_json::from_slice(&b).ok()).unwrap_or_default();
+    let mut cache = Cache::of(tree);
     let mut out = Vec::with_capacity(paths.len());
     let mut read: Vec<(usize, u64, i64)> = Vec::new();
     for (path, stat) in paths.iter().zip(tree.stat(paths)?) {
@@ -157,7 +201,7 @@ pub fn seen(tree: &dyn Tree, paths: &[ServerPath]) -> Result<Vec<Seen>, Error> {
     }
     if !read.is_empty() {
         let list: Vec<ServerPath> = read.iter().filter_map(|(at, ..)| paths.get(*at).cloned()).collect();
-        let now = now_nanos();
+        let now = now_nanos().saturating_add(tree.clock_ahead());
         for (((at, bytes, changed), path), digest) in read.into_iter().zip(&list).zip(tree.digest(&list)?) {
             // what changed this very moment could change again within the same tick of the clock
             if let (Some(digest), true) = (&digest, now.saturating_sub(changed) > 1_000_000_000) {
@@ -169,11 +213,7 @@ pub fn seen(tree: &dyn Tree, paths: &[ServerPath]) -> Result<Vec<Seen>, Error> {
                 *place = digest.map_or(Seen::Absent, Seen::File);
             }
         }
-        if let Ok(bytes) = serde_json::to_vec(&cache) {
-            // a server that cannot be written to is read again next time
-            let folder = Effect::Folder(ServerPath::server(STATE)?);
-            let _ = tree.apply(&[folder, Effect::Write(cache_path()?, Content::Bytes(bytes))]);
-        }
+        cache.keep(tree);
     }
     Ok(out)
 }

@@ -1,6 +1,7 @@
 //! A supervised start of the server that ends in a verdict.
 
 use std::io::{BufRead as _, BufReader, Read, Write as _};
+use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::sync::mpsc::{self, RecvTimeoutError};
 use std::time::{Duration, Instant};
@@ -8,7 +9,6 @@ use std::time::{Duration, Instant};
 use yalotheca_core::family::Family;
 use yalotheca_core::verdict::{Ended, Judge, Verdict};
 
-use crate::recover::recover;
 use crate::server::Server;
 use crate::settle::{self, Options, Plan};
 use crate::{Error, families, state};
@@ -40,7 +40,6 @@ pub fn accept_terms(server: &Server, number: &str) -> Result<Plan, Error> {
         return Err(Error::OtherTerms { wanted: wanted.to_owned(), given: yalotheca_core::text::clean(number, 20) });
     }
     let options = Options { accept_terms: Some(number.to_owned()), ..Options::default() };
-    recover(server)?;
     // only what is on the server counts here: the roster as it was settled last
     let settled = state::head(server.tree.as_ref())?;
     let plan = settle::plan_terms(server, &settled, &options)?;
@@ -58,23 +57,23 @@ pub fn trial(server: &Server, listener: &mut dyn Listener) -> Result<Verdict, Er
         let digest = family.digest.short().to_owned();
         return Err(Error::NotApproved { family: family.rules.name.clone(), digest, command });
     }
-    recover(server)?;
+    let folder = server.tree.folder().ok_or_else(|| Error::Elsewhere(server.tree.place()))?;
     let ledger = state::head(server.tree.as_ref())?;
     let names: Vec<(String, Vec<String>)> = ledger.order.iter().map(|id| (id.to_string(), Vec::new())).collect();
     let mut judge = Judge::new(family);
-    let mut child = run(family, &server.tree.place())?;
+    let mut child = run(family, folder)?;
     let lines = follow(&mut child);
     let ended = wait(server, &mut child, &lines, start.seconds, &mut judge, listener);
     stop(&mut child, &start.stop, &lines, listener);
     Ok(judge.end(ended?, &names))
 }
 
-fn run(family: &Family, folder: &str) -> Result<Child, Error> {
+fn run(family: &Family, folder: &Path) -> Result<Child, Error> {
     let command = family.rules.start.as_ref().map(|s| s.command.clone()).unwrap_or_default();
     let (program, arguments) = command.split_first().ok_or_else(|| Error::NoStart(family.rules.name.clone()))?;
     // a program beside the server's files is found from its folder, whatever ours is
     let program = match program.strip_prefix("./") {
-        Some(own) => std::path::Path::new(folder).canonicalize().unwrap_or_else(|_| folder.into()).join(own),
+        Some(own) => folder.canonicalize().unwrap_or_else(|_| folder.into()).join(own),
         None => program.into(),
     };
     Command::new(program)

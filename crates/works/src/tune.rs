@@ -15,7 +15,6 @@ use yalotheca_core::settings::{Amount, Document, Format, Path, Value, guess};
 use yalotheca_core::slot::{self, Claim, DocChange, Owner, Slot};
 
 use crate::Error;
-use crate::recover::recover;
 use crate::server::{MOST_SETTINGS, Server};
 use crate::settle::Plan;
 use crate::state;
@@ -133,7 +132,7 @@ struct Outcome<'a> {
 /// Computes the slots of some files anew, over the files as they are and the roster as it will be. Nothing else of
 /// the server is looked at.
 fn finish(server: &Server, outcome: Outcome<'_>) -> Result<Plan, Error> {
-    let told = recover(server)?;
+    let told = server.told.clone();
     let tree = server.tree.as_ref();
     let before = state::head(tree)?;
     let rows = state::rows(tree, &before)?;

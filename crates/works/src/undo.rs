@@ -11,7 +11,6 @@ use yalotheca_core::roster::merge_back;
 use yalotheca_core::slot::{Claim, DocChange};
 
 use crate::Error;
-use crate::recover::recover;
 use crate::server::{MOST_SETTINGS, Server};
 use crate::settle::{ItemChange, Options, Plan, slots};
 use crate::state;
@@ -21,7 +20,7 @@ use crate::state;
 /// # Errors
 /// There is no such entry, or what was put aside is gone.
 pub fn plan(server: &Server, number: Option<u64>, options: &Options) -> Result<Plan, Error> {
-    let told = recover(server)?;
+    let told = server.told.clone();
     let tree = server.tree.as_ref();
     let before = state::head(tree)?;
     let history = state::history(tree)?;

@@ -12,11 +12,10 @@ use yalotheca_standin::{catalogue, club};
 use yalotheca_works::apply::carry_out;
 use yalotheca_works::home::Home;
 use yalotheca_works::progress::Silent;
-use yalotheca_works::recover::recover;
 use yalotheca_works::server::{Server, Surroundings};
 use yalotheca_works::settle::{Options, plan};
-use yalotheca_works::tree::Tree;
 use yalotheca_works::tree::memory::MemoryTree;
+use yalotheca_works::tree::{Access, Tree};
 use yalotheca_works::{Error, state, undo};
 
 /// What all worlds share: the catalogue, the store, and the server's files to copy from.
@@ -63,6 +62,9 @@ impl World {
             stop: self.stop.clone(),
             progress: Arc::new(Silent),
             now: "2026-11-23T12:00:00Z".to_owned(),
+            who: "mira on workshop".to_owned(),
+            machine: "workshop".to_owned(),
+            access: Access::none(),
         };
         Server::in_tree(&roster_path, self.text.clone(), Roster::parse(&self.text).unwrap(), self.tree.clone(), &around)
             .unwrap()
@@ -166,7 +168,7 @@ fn die_everywhere(prepare: impl Fn(&mut World), change: impl Fn(&World) -> Resul
         world.tree.die_at(Some(at));
         let ended = change(&world).is_err();
         world.tree.die_at(None);
-        recover(&world.server()).unwrap();
+        world.server().recovered().unwrap();
         let seen = world.seen();
         if seen.1 == before.1 {
             same(&seen, &before, &format!("killed at {at}: as it was"));

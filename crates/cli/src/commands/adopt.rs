@@ -3,11 +3,12 @@ use serde_json::{Value, json};
 use yalotheca_core::text::{clean, counted};
 use yalotheca_works::Error;
 use yalotheca_works::adopt::{KnownBy, Request, adopt};
+use yalotheca_works::tree::Login;
 
 use super::surroundings;
 use crate::setting::Setting;
 use crate::ui::{Ui, paint};
-use crate::view::table;
+use crate::view::{findings, table};
 
 /// Takes an existing server under care
 ///
@@ -15,9 +16,18 @@ use crate::view::table;
 /// ledger beside the server's files. The server itself is not changed.
 #[derive(Debug, Args)]
 pub(crate) struct Adopt {
-    /// The server's folder
+    /// The server's folder, or the address of a rented host: sftp://club@host:4722/folder, ftp://…, ftps://…
     #[arg(default_value = ".", value_name = "WHERE")]
     at: String,
+    /// The private SSH key for that host, as a file
+    #[arg(long, value_name = "FILE")]
+    key: Option<String>,
+    /// A file that only you can read; its first line is the password for that host
+    #[arg(long, value_name = "FILE")]
+    password_file: Option<String>,
+    /// The most connections to make to that host at once (FTP)
+    #[arg(long, value_name = "NUMBER", value_parser = clap::value_parser!(u8).range(1..))]
+    connections: Option<u8>,
     /// Says what kind of server it is, instead of recognising it; also for an empty folder
     #[arg(long, value_name = "NAME")]
     family: Option<String>,
@@ -35,11 +45,19 @@ pub(crate) fn run(args: &Adopt, setting: &Setting, ui: &Ui) -> Result<u8, Error>
         at: args.at.clone(),
         family: args.family.clone(),
         catalogues: args.catalogues.clone(),
+        login: Login {
+            key: args.key.clone(),
+            password_file: args.password_file.clone(),
+            connections: args.connections,
+        },
         write: !args.dry_run,
     };
     let adopted = adopt(&request, &surroundings(setting))?;
     let (name, title) = &adopted.family;
     let known = |fact: &str| adopted.facts.get(fact).map(|v| clean(v, 60));
+    for line in adopted.told.iter().flat_map(|f| findings::lines(f, ui.width)) {
+        ui.hint(line);
+    }
     if adopted.again {
         ui.line("This server is under care already: its roster is as it was settled last.");
     }

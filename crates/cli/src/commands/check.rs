@@ -4,6 +4,7 @@ use yalotheca_core::finding::Severity;
 use yalotheca_core::text::{counted, listed};
 use yalotheca_works::Error;
 use yalotheca_works::check::check;
+use yalotheca_works::state::forget;
 
 use super::{FINDINGS, server};
 use crate::setting::Setting;
@@ -12,10 +13,17 @@ use crate::view::findings;
 
 /// Tells everything that would stop a clean start, with fixes
 #[derive(Debug, Args)]
-pub(crate) struct Check {}
+pub(crate) struct Check {
+    /// Reads every file of ours again, instead of trusting those whose size and time are as they were
+    #[arg(long)]
+    verify: bool,
+}
 
-pub(crate) fn run(_: &Check, setting: &Setting, ui: &Ui) -> Result<u8, Error> {
+pub(crate) fn run(args: &Check, setting: &Setting, ui: &Ui) -> Result<u8, Error> {
     let server = server(setting)?;
+    if args.verify {
+        forget(server.tree.as_ref());
+    }
     let found = check(&server)?;
     findings::write(ui, &found);
     let count = |severity| found.iter().filter(|f| f.severity == severity).count();

@@ -5,7 +5,7 @@ use yalotheca_core::text::clean;
 use yalotheca_works::Error;
 use yalotheca_works::catalogue::Offered;
 
-use super::server;
+use super::shelf;
 use crate::setting::Setting;
 use crate::ui::Ui;
 use crate::view::table;
@@ -21,7 +21,7 @@ pub(crate) struct Find {
 }
 
 pub(crate) fn run(args: &Find, setting: &Setting, ui: &Ui) -> Result<u8, Error> {
-    let server = server(setting)?;
+    let server = shelf(setting)?;
     let facts = server.facts()?;
     let mut found = server.catalogues.search(&words(&args.words.join(" ")))?;
     found.retain(|o| o.facts.family == server.family.rules.name);

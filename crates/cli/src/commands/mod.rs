@@ -21,6 +21,7 @@ use clap::{Args, Parser, Subcommand};
 use yalotheca_works::Error;
 use yalotheca_works::progress::{Progress, Silent};
 use yalotheca_works::server::{Server, Surroundings};
+use yalotheca_works::tree::Access;
 
 use crate::progress::Bar;
 use crate::setting::Setting;
@@ -62,6 +63,9 @@ pub(crate) struct Globals {
     /// Uses only what was fetched before
     #[arg(long, global = true)]
     pub(crate) offline: bool,
+    /// Trusts a rented host that is seen for the first time, if it shows this
+    #[arg(long, global = true, value_name = "FINGERPRINT")]
+    pub(crate) trust_host: Option<String>,
 }
 
 #[derive(Debug, Subcommand)]
@@ -116,10 +120,24 @@ pub(crate) fn surroundings(setting: &Setting) -> Surroundings {
         stop: setting.stop.clone(),
         progress,
         now: setting.now.clone(),
+        who: setting.who.clone(),
+        machine: setting.machine.clone(),
+        access: Access {
+            password: setting.password.clone(),
+            agent: setting.agent.clone(),
+            ssh: setting.ssh.clone(),
+            trusted: setting.trust_host.clone(),
+            ask: Arc::new(Ui::new(setting)),
+        },
     }
 }
 
-/// Opens the server of the current roster.
+/// Opens the server of the current roster; what a run that was ended left half done is taken back or finished.
 pub(crate) fn server(setting: &Setting) -> Result<Server, Error> {
+    shelf(setting)?.recovered()
+}
+
+/// Opens the server of the current roster for its catalogues; the server itself is not asked.
+pub(crate) fn shelf(setting: &Setting) -> Result<Server, Error> {
     Server::open(&setting.roster, &surroundings(setting))
 }

@@ -7,6 +7,7 @@ use yalotheca_works::Error;
 use yalotheca_works::apply::carry_out;
 use yalotheca_works::server::Server;
 use yalotheca_works::settle::{Options, Plan, plan};
+use yalotheca_works::state::forget;
 
 use super::{FINDINGS, NEEDS_ANSWER, server};
 use crate::setting::Setting;
@@ -25,10 +26,16 @@ pub(crate) struct Settle {
     /// Replaces this file, or the values in it, though it was changed by hand; may be given several times
     #[arg(long, value_name = "PATH")]
     put_back: Vec<String>,
+    /// Reads every file of ours again, instead of trusting those whose size and time are as they were
+    #[arg(long)]
+    verify: bool,
 }
 
 pub(crate) fn run(args: &Settle, setting: &Setting, ui: &Ui) -> Result<u8, Error> {
     let server = server(setting)?;
+    if args.verify {
+        forget(server.tree.as_ref());
+    }
     let put_back = args.put_back.iter().map(|p| ServerPath::try_from(p.clone())).collect::<Result<BTreeSet<_>, _>>()?;
     let plan = plan(&server, &Options { put_back, accept_terms: None })?;
     finish(&server, plan, args.dry_run, ui)

@@ -7,7 +7,7 @@ use yalotheca_core::text::{bytes, clean};
 use yalotheca_works::Error;
 use yalotheca_works::want::resolve;
 
-use super::server;
+use super::shelf;
 use crate::setting::Setting;
 use crate::ui::{Ui, paint};
 use crate::view::table;
@@ -26,7 +26,7 @@ fn whereto(to: &Template, id: &str) -> String {
 }
 
 pub(crate) fn run(args: &Show, setting: &Setting, ui: &Ui) -> Result<u8, Error> {
-    let server = server(setting)?;
+    let server = shelf(setting)?;
     let id = resolve(&server, &args.item)?;
     let offered = server.catalogues.items(&BTreeSet::from([id.clone()]))?.remove(&id);
     let offered = offered

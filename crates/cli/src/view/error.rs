@@ -8,6 +8,7 @@ use yalotheca_core::text::clean;
 use yalotheca_works::Error;
 use yalotheca_works::fetch::FetchError;
 use yalotheca_works::tree::TreeError;
+use yalotheca_works::tree::remote::HostError;
 
 use super::findings;
 use super::table::wrapped;
@@ -120,8 +121,11 @@ fn fix(error: &Error) -> String {
         Error::Moved { .. } => "somebody works on the server too; look, then run the same command again",
         Error::Stopped | Error::Fetch(FetchError::Stopped) => "",
         Error::HalfDone { .. } => {
-            "do not start the server; what was there lies in .yalotheca/quarantine, named by digest"
+            "do not start the server; run any command on it again as soon as it can be reached and written to"
         }
+        Error::Kept { .. } => "",
+        Error::Elsewhere(_) => "start it in your host's panel, and look at its log there",
+        Error::Address { .. } => "an address is written sftp://USER@HOST:PORT/FOLDER (or ftp://, ftps://)",
         Error::Usage(_) => "see how it is written: yalotheca tune --help",
         Error::NoSettings { why, .. } if why.contains("did you mean") => "",
         Error::NoSettings { why, .. } if why.starts_with("is not there") => {
@@ -166,13 +170,12 @@ fn fix(error: &Error) -> String {
         Error::Fetch(FetchError::Offline { .. }) => "run the same command without --offline",
         Error::Fetch(_) => "",
         Error::Catalogue { .. } => "try again later, or tell the catalogue's keeper",
-        Error::Disk { source, .. } | Error::Tree(TreeError::Io { source, .. }) => return disk(source).to_owned(),
-        Error::Tree(TreeError::Effect { source, .. }) => {
-            return match source.as_ref() {
-                TreeError::Io { source, .. } => format!("{}; nothing was changed", disk(source)),
-                _ => "nothing was changed".to_owned(),
-            };
-        }
+        Error::Disk { source, .. } => return disk(source).to_owned(),
+        Error::Tree(TreeError::Io { source, .. }) => match disk(source) {
+            "" => "nothing was changed",
+            fix => return format!("{fix}; nothing was changed"),
+        },
+        Error::Tree(TreeError::Host(e)) => return host(e),
         Error::Tree(TreeError::Held { .. }) => "wait until it has ended, then run the same command again",
         Error::Tree(_) => "",
         Error::Ledger(_) => "the server itself is not touched; keep .yalotheca as it is and ask for help",
@@ -188,6 +191,43 @@ fn fix(error: &Error) -> String {
         Error::NoTerms => "",
     };
     text.to_owned()
+}
+
+fn host(e: &HostError) -> String {
+    match e {
+        HostError::Unknown { fingerprint, .. } => {
+            format!("compare it with what your host tells you; if it is that one, add --trust-host {fingerprint}")
+        }
+        HostError::Changed { file, .. } => format!(
+            "ask your host whether they changed it; only if they did, take the old line out of {file} and try again"
+        ),
+        HostError::NoPassword { .. } => {
+            "name a file that only you can read as password-file under [server] on the roster (adopt: --password-file), \
+             or set YALOTHECA_PASSWORD"
+                .to_owned()
+        }
+        HostError::Login { .. } => {
+            "check user and password in your host's panel; for a key, name it as key under [server] on the roster"
+                .to_owned()
+        }
+        HostError::NoFolder { .. } => {
+            "check the folder in the address; ~ stands for where the login begins: sftp://club@host/~/quarry".to_owned()
+        }
+        HostError::Lost { .. } => "nothing is lost: run the same command again when the host is up".to_owned(),
+        HostError::Offline { .. } => "run the same command without --offline".to_owned(),
+        HostError::Refused { why, .. } => {
+            let why = why.to_lowercase();
+            let full = ["quota", "no space", "disk full", "storage", "exceeded"].iter().any(|w| why.contains(w));
+            if full {
+                "the host has no room left: make some, and run the same command again; nothing was changed".to_owned()
+            } else if ["denied", "permission", "not allowed", "read-only"].iter().any(|w| why.contains(w)) {
+                "you may not do that there: ask your host; nothing was changed".to_owned()
+            } else {
+                "nothing was changed".to_owned()
+            }
+        }
+        _ => String::new(),
+    }
 }
 
 fn disk(source: &std::io::Error) -> &'static str {

@@ -46,6 +46,8 @@ pub struct Rules {
     /// Glob patterns of files that the server or the administrator owns.
     #[serde(default)]
     pub own: Vec<String>,
+    /// A plain folder for our own state, where names with a dot are hidden or would be loaded.
+    pub state_folder: Option<StateFolder>,
     /// Facts to read on the server, by name.
     #[serde(default)]
     pub fact: BTreeMap<String, Source>,
@@ -71,6 +73,17 @@ pub struct Rules {
     /// What lines of its log mean.
     #[serde(default)]
     pub log: Vec<LogRule>,
+}
+
+/// A plain folder that the family allows for our own state.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct StateFolder {
+    /// Its name.
+    pub name: String,
+    /// Whether it is used on every host, since the game would load what stands in a folder with a dot.
+    #[serde(default)]
+    pub always: bool,
 }
 
 /// A sign of the family in a folder.

@@ -18,8 +18,10 @@ use crate::version::Range;
 pub struct Roster {
     /// The family's name.
     pub family: String,
-    /// Where the server is: a folder, relative to the roster's.
+    /// Where the server is: a folder, relative to the roster's, or the address of a rented host.
     pub at: String,
+    /// How to get into that host.
+    pub login: Login,
     /// The catalogues to ask, first one first: addresses or folders.
     pub catalogues: Vec<String>,
     /// Bounds on what comes from outside.
@@ -28,6 +30,17 @@ pub struct Roster {
     pub wants: Vec<Want>,
     /// What was tuned, in the roster's order.
     pub tuned: Vec<Tuned>,
+}
+
+/// How to get into a rented host, besides what this machine has anyway (an agent, keys, a password in the environment).
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Login {
+    /// A private SSH key: a file, relative to the roster's folder.
+    pub key: Option<String>,
+    /// A file whose first line is the password, relative to the roster's folder.
+    pub password_file: Option<String>,
+    /// The most connections that are made at once (FTP).
+    pub connections: Option<u8>,
 }
 
 /// Bounds on what comes from outside.
@@ -135,6 +148,9 @@ struct RawServer {
     family: String,
     #[serde(default = "here")]
     at: String,
+    key: Option<String>,
+    password_file: Option<String>,
+    connections: Option<u8>,
 }
 
 fn here() -> String {
@@ -171,8 +187,13 @@ impl Roster {
             }
         }
         let tuned = settings::read(text)?;
-        let RawServer { family, at } = raw.server;
-        Ok(Self { family, at, catalogues: raw.catalogues, limits: raw.limits, wants, tuned })
+        let RawServer { family, at, key, password_file, connections } = raw.server;
+        if connections == Some(0) {
+            let start = text.find("connections").unwrap_or(0);
+            return Err(error(text, (start, 11), "connections is 0; one at least is needed".to_owned()));
+        }
+        let login = Login { key, password_file, connections };
+        Ok(Self { family, at, login, catalogues: raw.catalogues, limits: raw.limits, wants, tuned })
     }
 
     /// Returns the want of an item.

@@ -4,24 +4,30 @@ use std::collections::{BTreeMap, HashMap};
 use std::fs::{self, File};
 use std::io::{ErrorKind, Read, Write};
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 
 use rayon::prelude::*;
 use sha2::Digest as _;
 use yalotheca_core::id::{Digest, SERVER, ServerPath};
 
-use super::{Content, Effect, Hold, ReadSeek, STATE, Stat, Tree, TreeError};
+use super::{
+    Content, Effect, Listing, ReadSeek, STATE, STATE_ROOT, Standing, Stat, StateFolder, Tree, TreeError, die, runs,
+    shown,
+};
 use crate::archive;
 
 /// A server in a local folder (and others, for further roots).
-#[derive(Debug, Clone)]
+#[derive(Debug)]
 pub struct LocalTree {
     roots: BTreeMap<String, PathBuf>,
+    /// Where the state folder is, once the family had its say.
+    state: OnceLock<PathBuf>,
 }
 
 impl LocalTree {
     /// Returns the tree of the server in `folder`.
     pub fn new(folder: PathBuf) -> Self {
-        Self { roots: BTreeMap::from([(SERVER.to_owned(), folder)]) }
+        Self { roots: BTreeMap::from([(SERVER.to_owned(), folder)]), state: OnceLock::new() }
     }
 
     /// Returns the same with a further root.
@@ -30,18 +36,27 @@ impl LocalTree {
         self
     }
 
-    fn root(&self, path: &ServerPath) -> Result<&PathBuf, TreeError> {
-        self.roots.get(path.root()).ok_or_else(|| TreeError::Root(path.root().to_owned()))
+    fn root(&self, path: &ServerPath) -> Result<PathBuf, TreeError> {
+        if path.root() == STATE_ROOT {
+            return Ok(self.state());
+        }
+        self.roots.get(path.root()).cloned().ok_or_else(|| TreeError::Root(path.root().to_owned()))
+    }
+
+    /// The state folder: the one that the family or what is there already makes it.
+    fn state(&self) -> PathBuf {
+        let server = self.roots.get(SERVER).cloned().unwrap_or_default();
+        self.state.get().cloned().unwrap_or_else(|| server.join(STATE))
     }
 
     /// The path on disk, refused when a folder on the way is a link.
     fn real(&self, path: &ServerPath) -> Result<PathBuf, TreeError> {
-        let mut at = self.root(path)?.clone();
+        let mut at = self.root(path)?;
         let mut parts = path.path().split('/').peekable();
         while let Some(part) = parts.next() {
             at.push(part);
             if parts.peek().is_some() && at.symlink_metadata().is_ok_and(|m| m.is_symlink()) {
-                return Err(TreeError::Link { path: path.to_string() });
+                return Err(TreeError::Link { path: shown(path) });
             }
         }
         Ok(at)
@@ -54,7 +69,7 @@ impl LocalTree {
     fn digest_one(&self, path: &ServerPath) -> Result<Option<Digest>, TreeError> {
         match self.stat_one(path)? {
             Stat::File { .. } => {
-                let fail = || TreeError::io(path, "cannot be read");
+                let fail = || TreeError::io(shown(path), "cannot be read");
                 let file = File::open(self.real(path)?).map_err(fail())?;
                 Ok(Some(digest_of(file).map_err(fail())?))
             }
@@ -68,19 +83,22 @@ impl LocalTree {
             Stat::File { bytes, .. } if bytes > most => {
                 Err(TreeError::TooLarge { path: path.to_string(), bytes, most })
             }
-            Stat::File { .. } => fs::read(self.real(path)?).map(Some).map_err(TreeError::io(path, "cannot be read")),
-            _ => Err(TreeError::io(path, "is no file")(ErrorKind::InvalidInput.into())),
+            Stat::File { .. } => {
+                fs::read(self.real(path)?).map(Some).map_err(TreeError::io(shown(path), "cannot be read"))
+            }
+            _ => Err(TreeError::io(shown(path), "is no file")(ErrorKind::InvalidInput.into())),
         }
     }
 
     fn write(&self, path: &ServerPath, from: &mut dyn Read, wanted: Option<&Digest>) -> Result<(), TreeError> {
         let real = self.real(path)?;
-        let fail = || TreeError::io(path, "cannot be written");
+        let fail = || TreeError::io(shown(path), "cannot be written");
+        die::point();
         let mut file = File::create(&real).map_err(fail())?;
         let mut hash = sha2::Sha256::new();
         let mut buffer = vec![0u8; 128 * 1024];
         loop {
-            let count = from.read(&mut buffer).map_err(TreeError::io(path, "cannot be filled"))?;
+            let count = from.read(&mut buffer).map_err(TreeError::io(shown(path), "cannot be filled"))?;
             let Some(chunk) = buffer.get(..count).filter(|c| !c.is_empty()) else { break };
             hash.update(chunk);
             file.write_all(chunk).map_err(fail())?;
@@ -93,37 +111,85 @@ impl LocalTree {
 
     fn one(&self, effect: &Effect) -> Result<(), TreeError> {
         match effect {
-            Effect::Folder(path) => match fs::create_dir(self.real(path)?) {
-                Err(e) if e.kind() == ErrorKind::AlreadyExists && self.real(path)?.is_dir() => Ok(()),
-                other => other.map_err(TreeError::io(path, "cannot be made")),
-            },
+            Effect::Folder(path) => {
+                die::point();
+                match fs::create_dir(self.real(path)?) {
+                    Err(e) if e.kind() == ErrorKind::AlreadyExists && self.real(path)?.is_dir() => Ok(()),
+                    other => other.map_err(TreeError::io(shown(path), "cannot be made")),
+                }
+            }
             Effect::Write(path, content) => match content {
                 Content::Bytes(bytes) => self.write(path, &mut bytes.as_slice(), None),
-                Content::File(from, wanted) => {
-                    let mut file = File::open(from).map_err(TreeError::io(from.display(), "cannot be read"))?;
-                    self.write(path, &mut file, Some(wanted))
-                }
+                Content::File(from, wanted) => self.copy(path, from, wanted),
                 Content::Member(from, member, wanted) => {
                     let mut archive = archive::open(from)?;
                     archive::with_member(&mut archive, member, |read| self.write(path, read, Some(wanted)))?
                 }
                 Content::Tree(from, wanted) => {
-                    let mut file = File::open(self.real(from)?).map_err(TreeError::io(from, "cannot be read"))?;
+                    let mut file =
+                        File::open(self.real(from)?).map_err(TreeError::io(shown(from), "cannot be read"))?;
                     self.write(path, &mut file, Some(wanted))
                 }
             },
-            Effect::Rename(from, to) => {
-                fs::rename(self.real(from)?, self.real(to)?).map_err(TreeError::io(to, "cannot be put in place"))
+            Effect::Rename(from, to) => self.rename(from, to),
+            Effect::Swap { new, at, old } => self.swap(new, at, old),
+            Effect::RemoveFolder(path) => {
+                die::point();
+                match fs::remove_dir(self.real(path)?) {
+                    Err(e) if gone(&e) || e.kind() == ErrorKind::DirectoryNotEmpty => Ok(()),
+                    other => other.map_err(TreeError::io(shown(path), "cannot be taken away")),
+                }
             }
-            Effect::RemoveFolder(path) => match fs::remove_dir(self.real(path)?) {
-                Err(e) if gone(&e) || e.kind() == ErrorKind::DirectoryNotEmpty => Ok(()),
-                other => other.map_err(TreeError::io(path, "cannot be taken away")),
-            },
-            Effect::Discard(path) => match fs::remove_file(self.real(path)?) {
-                Err(e) if gone(&e) => Ok(()),
-                other => other.map_err(TreeError::io(path, "cannot be taken away")),
-            },
+            Effect::Discard(path) => {
+                die::point();
+                match fs::remove_file(self.real(path)?) {
+                    Err(e) if gone(&e) => Ok(()),
+                    other => other.map_err(TreeError::io(shown(path), "cannot be taken away")),
+                }
+            }
         }
+    }
+
+    fn rename(&self, from: &ServerPath, to: &ServerPath) -> Result<(), TreeError> {
+        let (here, there) = (self.real(from)?, self.real(to)?);
+        // most systems rename over a file without a word
+        if there.symlink_metadata().is_ok_and(|m| !m.is_dir()) {
+            return Err(TreeError::Taken { path: shown(to) });
+        }
+        die::point();
+        fs::rename(here, there).map_err(TreeError::io(shown(to), "cannot be put in place"))
+    }
+
+    /// The old file gets a second name first, so that a whole file stands at the place at every moment.
+    fn swap(&self, new: &ServerPath, at: &ServerPath, old: &ServerPath) -> Result<(), TreeError> {
+        let (staged, place, aside) = (self.real(new)?, self.real(at)?, self.real(old)?);
+        let fail = || TreeError::io(shown(at), "cannot be put in place");
+        // what takes a file's place may be read and written by the same people
+        if let Ok(meta) = place.symlink_metadata() {
+            let _ = fs::set_permissions(&staged, meta.permissions());
+        }
+        die::point();
+        match fs::hard_link(&place, &aside) {
+            Ok(()) => {}
+            // a second try, or a run that goes on where another died
+            Err(e) if e.kind() == ErrorKind::AlreadyExists => {}
+            // a disk without hard links: for a moment nothing stands there
+            Err(_) => fs::rename(&place, &aside).map_err(fail())?,
+        }
+        die::point();
+        fs::rename(&staged, &place).map_err(fail())
+    }
+
+    /// Copies a file of the store: by sharing its blocks where the disk can, so that no byte moves.
+    fn copy(&self, path: &ServerPath, from: &Path, wanted: &Digest) -> Result<(), TreeError> {
+        let real = self.real(path)?;
+        die::point();
+        if clone_file(from, &real) {
+            // the store checks what it takes; the disk shares the very blocks
+            return Ok(());
+        }
+        let mut file = File::open(from).map_err(TreeError::io(from.display(), "cannot be read"))?;
+        self.write(path, &mut file, Some(wanted))
     }
 
     /// Unpacks members of archives side by side, a piece of an archive at a time, each with a reader of its own.
@@ -145,7 +211,7 @@ impl LocalTree {
             // a name that is no UTF-8 or that other systems could not store is none of ours: passed over
             let Some(name) = entry.file_name().to_str().map(str::to_owned) else { continue };
             let path = if below.is_empty() { name.clone() } else { format!("{below}/{name}") };
-            if path == STATE {
+            if entry.path() == self.state() {
                 continue;
             }
             let kind = entry.file_type().map_err(fail())?;
@@ -166,7 +232,7 @@ fn stat_at(path: &ServerPath, real: &Path) -> Result<Stat, TreeError> {
     match real.symlink_metadata() {
         Ok(meta) => Ok(stat_of(&meta)),
         Err(e) if gone(&e) => Ok(Stat::Absent),
-        Err(e) => Err(TreeError::io(path, "cannot be looked at")(e)),
+        Err(e) => Err(TreeError::io(shown(path), "cannot be looked at")(e)),
     }
 }
 
@@ -193,14 +259,39 @@ const MANY: usize = 64;
 
 /// Syncs the disk a folder is on, where the system can; returns whether it did.
 #[cfg(target_os = "linux")]
-fn sync_disk(folder: Option<&PathBuf>) -> bool {
+fn sync_disk(folder: Option<&Path>) -> bool {
     let opened = folder.and_then(|f| File::open(f).ok());
     opened.is_some_and(|f| rustix::fs::syncfs(f).is_ok())
 }
 
 #[cfg(not(target_os = "linux"))]
-fn sync_disk(_: Option<&PathBuf>) -> bool {
+fn sync_disk(_: Option<&Path>) -> bool {
     false
+}
+
+/// Makes a file of the same blocks as another, where the disk can; returns whether it did.
+#[cfg(target_os = "linux")]
+fn clone_file(from: &Path, to: &Path) -> bool {
+    let Ok(source) = File::open(from) else { return false };
+    let Ok(target) = File::create(to) else { return false };
+    rustix::fs::ioctl_ficlone(target, source).is_ok()
+}
+
+#[cfg(not(target_os = "linux"))]
+fn clone_file(_: &Path, _: &Path) -> bool {
+    false
+}
+
+/// Returns how many bytes a user may still write on a folder's disk, where the system tells.
+#[cfg(target_os = "linux")]
+fn space_at(folder: &Path) -> Option<u64> {
+    let told = rustix::fs::statvfs(folder).ok()?;
+    Some(told.f_bavail.saturating_mul(told.f_frsize))
+}
+
+#[cfg(not(target_os = "linux"))]
+fn space_at(_: &Path) -> Option<u64> {
+    None
 }
 
 /// Returns the digest of everything a reader gives.
@@ -221,6 +312,29 @@ impl Tree for LocalTree {
         self.roots.get(SERVER).map(|p| p.display().to_string()).unwrap_or_default()
     }
 
+    fn folder(&self) -> Option<&Path> {
+        self.roots.get(SERVER).map(PathBuf::as_path)
+    }
+
+    fn allow_state(&self, folder: &StateFolder) {
+        let Some(server) = self.roots.get(SERVER) else { return };
+        let plain = folder.plain.as_ref().map(|name| server.join(name)).filter(|p| folder.always || p.is_dir());
+        // what stands there from before the family changed its mind stays in use
+        let _ = self.state.set(plain.filter(|_| !server.join(STATE).is_dir()).unwrap_or_else(|| server.join(STATE)));
+    }
+
+    fn ready(&self) -> Result<(), TreeError> {
+        let state = self.state();
+        if state.is_dir() {
+            return Ok(());
+        }
+        die::point();
+        match fs::create_dir(&state) {
+            Err(e) if e.kind() == ErrorKind::AlreadyExists && state.is_dir() => Ok(()),
+            other => other.map_err(TreeError::io(STATE, "cannot be made")),
+        }
+    }
+
     fn walk(&self) -> Result<Vec<(ServerPath, Stat)>, TreeError> {
         let mut out = Vec::new();
         if let Some(folder) = self.roots.get(SERVER) {
@@ -230,12 +344,16 @@ impl Tree for LocalTree {
         Ok(out)
     }
 
-    fn names(&self, folder: &ServerPath) -> Result<Vec<String>, TreeError> {
-        match fs::read_dir(self.real(folder)?) {
-            Ok(entries) => Ok(entries.flatten().filter_map(|e| e.file_name().into_string().ok()).collect()),
+    fn list(&self, folders: &[ServerPath]) -> Result<Vec<Listing>, TreeError> {
+        let one = |folder: &ServerPath| match fs::read_dir(self.real(folder)?) {
+            Ok(entries) => {
+                let entry = |e: fs::DirEntry| Some((e.file_name().into_string().ok()?, stat_of(&e.metadata().ok()?)));
+                Ok(entries.flatten().filter_map(entry).collect())
+            }
             Err(e) if gone(&e) => Ok(Vec::new()),
-            Err(e) => Err(TreeError::io(folder, "cannot be listed")(e)),
-        }
+            Err(e) => Err(TreeError::io(shown(folder), "cannot be listed")(e)),
+        };
+        folders.iter().map(one).collect()
     }
 
     fn stat(&self, paths: &[ServerPath]) -> Result<Vec<Stat>, TreeError> {
@@ -268,19 +386,25 @@ impl Tree for LocalTree {
         match self.stat_one(path)? {
             Stat::Absent => Ok(None),
             Stat::File { .. } => {
-                let file = File::open(self.real(path)?).map_err(TreeError::io(path, "cannot be read"))?;
+                let file = File::open(self.real(path)?).map_err(TreeError::io(shown(path), "cannot be read"))?;
                 Ok(Some(Box::new(std::io::BufReader::new(file))))
             }
-            _ => Err(TreeError::io(path, "is no file")(ErrorKind::InvalidInput.into())),
+            _ => Err(TreeError::io(shown(path), "is no file")(ErrorKind::InvalidInput.into())),
         }
     }
 
-    fn writable(&self, path: &ServerPath) -> Result<bool, TreeError> {
-        match std::fs::symlink_metadata(self.real(path)?) {
-            Ok(seen) => Ok(!seen.permissions().readonly()),
-            Err(e) if e.kind() == ErrorKind::NotFound => Ok(true),
-            Err(e) => Err(TreeError::io(path, "cannot be looked at")(e)),
-        }
+    fn standing(&self, paths: &[ServerPath]) -> Result<Vec<Standing>, TreeError> {
+        let one = |path: &ServerPath| {
+            let real = self.real(path)?;
+            match real.symlink_metadata() {
+                Ok(seen) if seen.permissions().readonly() => Ok(Standing::ReadOnly),
+                Ok(seen) if seen.is_file() && is_held(&real) => Ok(Standing::InUse),
+                Ok(_) => Ok(Standing::Free),
+                Err(e) if gone(&e) => Ok(Standing::Free),
+                Err(e) => Err(TreeError::io(shown(path), "cannot be looked at")(e)),
+            }
+        };
+        paths.iter().map(one).collect()
     }
 
     fn digest(&self, paths: &[ServerPath]) -> Result<Vec<Option<Digest>>, TreeError> {
@@ -288,33 +412,15 @@ impl Tree for LocalTree {
     }
 
     fn apply(&self, effects: &[Effect]) -> Result<(), TreeError> {
-        let failed = |done: usize| move |source| TreeError::Effect { done, source: Box::new(source) };
-        let mut at = 0;
-        // what takes a file's place may be read and written by the same people
-        let mut modes: HashMap<&ServerPath, fs::Permissions> = HashMap::new();
-        while let Some(effect) = effects.get(at) {
-            if let Effect::Rename(from, to) = effect {
-                let mode = fs::symlink_metadata(self.real(from).map_err(failed(at))?).map(|m| m.permissions());
-                self.one(effect).map_err(failed(at))?;
-                if let Some(mode) = modes.get(to) {
-                    // a host that keeps no modes is no reason to stop
-                    let _ = fs::set_permissions(self.real(to).map_err(failed(at))?, mode.clone());
-                }
-                modes.extend(mode.ok().map(|m| (from, m)));
-                at += 1;
+        for run in runs(effects) {
+            if !matches!(run, [Effect::Write(..), _, ..]) {
+                run.iter().try_for_each(|e| self.one(e))?;
                 continue;
             }
-            // a run of writes is done side by side, the members of an archive by few readers
-            let run = effects.iter().skip(at).take_while(|e| matches!(e, Effect::Write(..))).count();
-            if run < 2 {
-                self.one(effect).map_err(failed(at))?;
-                at += 1;
-                continue;
-            }
-            let writes = effects.get(at..at + run).unwrap_or_default();
+            // writes are done side by side, the members of an archive by few readers
             let mut members: HashMap<&Path, Vec<Unpacked<'_>>> = HashMap::new();
             let mut others: Vec<&Effect> = Vec::new();
-            for write in writes {
+            for write in run {
                 match write {
                     Effect::Write(path, Content::Member(from, member, wanted)) => {
                         members.entry(from).or_default().push((path, member, wanted));
@@ -322,55 +428,49 @@ impl Tree for LocalTree {
                     other => others.push(other),
                 }
             }
-            self.unpack(&members).map_err(failed(at))?;
-            others.par_iter().try_for_each(|e| self.one(e)).map_err(failed(at))?;
-            at += run;
+            self.unpack(&members)?;
+            others.par_iter().try_for_each(|e| self.one(e))?;
         }
         Ok(())
     }
 
     fn barrier(&self, written: &[ServerPath]) -> Result<(), TreeError> {
-        if written.len() > MANY && sync_disk(self.roots.get(SERVER)) {
+        if written.len() > MANY && sync_disk(self.folder()) {
             return Ok(());
         }
         written.par_iter().try_for_each(|path| {
-            let file = File::open(self.real(path)?).map_err(TreeError::io(path, "cannot be read"))?;
-            file.sync_all().map_err(TreeError::io(path, "cannot be brought safely to disk"))
+            let real = self.real(path)?;
+            let sync = |at: &Path| File::open(at).and_then(|f| f.sync_all());
+            sync(&real).map_err(TreeError::io(shown(path), "cannot be brought safely to disk"))?;
+            // the name stands in the folder; not every system lets a folder be synced
+            let _ = real.parent().map(sync);
+            Ok(())
         })
     }
 
-    fn hold(&self, note: &str) -> Result<Box<dyn Hold>, TreeError> {
-        let folder = ServerPath::server(STATE).map_err(|_| TreeError::Root(SERVER.to_owned()))?;
-        self.one(&Effect::Folder(folder.clone()))?;
-        let path = self.real(&folder)?.join("lock");
-        let fail = || TreeError::io(format!("{STATE}/lock"), "cannot be taken");
-        let mut file =
-            File::options().read(true).write(true).create(true).truncate(false).open(&path).map_err(fail())?;
-        match file.try_lock() {
-            Ok(()) => {
-                file.set_len(0).map_err(fail())?;
-                file.write_all(note.as_bytes()).map_err(fail())?;
-                Ok(Box::new(LocalHold { file }))
-            }
-            Err(fs::TryLockError::WouldBlock) => {
-                let mut holder = String::new();
-                let _ = file.read_to_string(&mut holder);
-                Err(TreeError::Held { holder: yalotheca_core::text::clean(holder.trim(), 120) })
-            }
-            Err(fs::TryLockError::Error(e)) => Err(fail()(e)),
-        }
+    fn space(&self) -> Result<Option<u64>, TreeError> {
+        let state = self.state();
+        Ok(space_at(if state.is_dir() { &state } else { self.folder().unwrap_or(&state) }))
+    }
+
+    fn remembered(&self) -> Option<Vec<u8>> {
+        fs::read(self.state().join(SEEN)).ok()
+    }
+
+    fn remember(&self, bytes: &[u8]) {
+        // a server that cannot be written to is read again next time
+        let _ = self.ready().map(|()| crate::home::write_whole(&self.state().join(SEEN), bytes));
     }
 }
 
-struct LocalHold {
-    file: File,
-}
+/// What was seen of files last time, in the state folder.
+const SEEN: &str = "seen.json";
 
-impl Hold for LocalHold {}
-
-impl Drop for LocalHold {
-    fn drop(&mut self) {
-        let _ = self.file.set_len(0);
-        let _ = self.file.unlock();
+/// Whether a program holds a file: locked it, or (on some systems) opened it for itself alone.
+fn is_held(file: &Path) -> bool {
+    let opened = if cfg!(windows) { File::options().write(true).open(file) } else { File::open(file) };
+    match opened {
+        Ok(file) => matches!(file.try_lock(), Err(fs::TryLockError::WouldBlock)),
+        Err(e) => e.raw_os_error() == Some(32) && cfg!(windows),
     }
 }

@@ -5,7 +5,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use yalotheca_core::id::{Digest, ServerPath};
 
-use super::{Content, Effect, Hold, ReadSeek, STATE, Stat, Tree, TreeError};
+use super::{Content, Effect, Listing, ReadSeek, STATE_ROOT, Stat, Tree, TreeError, shown};
 use crate::archive;
 
 /// A tree in memory.
@@ -20,6 +20,7 @@ struct Inner {
     folders: BTreeSet<ServerPath>,
     trips: usize,
     effects: usize,
+    seen: Option<Vec<u8>>,
     fail_at: Option<usize>,
     /// Every effect from this one on fails, as if the run was ended there.
     die_at: Option<usize>,
@@ -45,18 +46,12 @@ impl MemoryTree {
 
     /// Returns every file outside the state folder.
     pub fn files(&self) -> BTreeMap<ServerPath, Vec<u8>> {
-        let state = format!("{STATE}/");
-        self.lock()
-            .files
-            .iter()
-            .filter(|(p, _)| !p.path().starts_with(&state))
-            .map(|(p, b)| (p.clone(), b.clone()))
-            .collect()
+        self.lock().files.iter().filter(|(p, _)| p.root() != STATE_ROOT).map(|(p, b)| (p.clone(), b.clone())).collect()
     }
 
     /// Returns the folders outside the state folder.
     pub fn folders(&self) -> BTreeSet<ServerPath> {
-        self.lock().folders.iter().filter(|p| !p.path().starts_with(STATE)).cloned().collect()
+        self.lock().folders.iter().filter(|p| p.root() != STATE_ROOT).cloned().collect()
     }
 
     /// Returns how many bulk calls were made so far.
@@ -81,6 +76,10 @@ impl MemoryTree {
         let mut inner = self.lock();
         inner.effects = 0;
         inner.die_at = effect;
+        // a run that died holds nothing any more
+        let held = |p: &ServerPath| p.root() == STATE_ROOT && p.path().starts_with("locks/");
+        inner.files.retain(|p, _| !held(p));
+        inner.folders.retain(|p| !held(p));
     }
 
     fn lock(&self) -> MutexGuard<'_, Inner> {
@@ -104,7 +103,8 @@ impl Inner {
             return Err(TreeError::io("memory", "fails as it was told")(std::io::ErrorKind::StorageFull.into()));
         }
         self.effects += 1;
-        let missing = |path: &ServerPath| TreeError::io(path, "has no folder")(std::io::ErrorKind::NotFound.into());
+        let missing =
+            |path: &ServerPath| TreeError::io(shown(path), "has no folder")(std::io::ErrorKind::NotFound.into());
         let above = |path: &ServerPath| path.path().rsplit_once('/').map(|(f, _)| ServerPath::new(path.root(), f));
         match effect {
             Effect::Folder(path) => {
@@ -120,12 +120,12 @@ impl Inner {
                 match content {
                     Content::Bytes(given) => bytes.clone_from(given),
                     Content::File(from, _) => {
-                        bytes = std::fs::read(from).map_err(TreeError::io(path, "cannot be read"))?;
+                        bytes = std::fs::read(from).map_err(TreeError::io(shown(path), "cannot be read"))?;
                     }
                     Content::Member(from, member, _) => {
                         let mut opened = archive::open(from)?;
                         archive::with_member(&mut opened, member, |read| read.read_to_end(&mut bytes).map(|_| ()))?
-                            .map_err(TreeError::io(path, "cannot be read"))?;
+                            .map_err(TreeError::io(shown(path), "cannot be read"))?;
                     }
                     Content::Tree(from, _) => bytes = self.files.get(from).cloned().ok_or_else(|| missing(from))?,
                 }
@@ -142,12 +142,35 @@ impl Inner {
                 {
                     return Err(missing(to));
                 }
+                if self.files.contains_key(to) || self.folders.contains(to) {
+                    return Err(TreeError::Taken { path: shown(to) });
+                }
+                if self.folders.remove(from) {
+                    self.folders.insert(to.clone());
+                    let below = format!("{}/", from.path());
+                    let inside = |p: &ServerPath| p.root() == from.root() && p.path().starts_with(&below);
+                    let moved: Vec<ServerPath> = self.files.keys().filter(|p| inside(p)).cloned().collect();
+                    for path in moved {
+                        let name = path.path().replacen(from.path(), to.path(), 1);
+                        if let (Some(bytes), Ok(name)) = (self.files.remove(&path), ServerPath::new(to.root(), &name)) {
+                            self.files.insert(name, bytes);
+                        }
+                    }
+                    return Ok(());
+                }
                 let bytes = self.files.remove(from).ok_or_else(|| missing(from))?;
                 self.files.insert(to.clone(), bytes);
             }
+            // as a host that cannot rename over a file: two steps, and a run can end between them
+            Effect::Swap { new, at, old } => {
+                self.effects -= 1;
+                self.one(&Effect::Rename(at.clone(), old.clone()))?;
+                self.one(&Effect::Rename(new.clone(), at.clone()))?;
+            }
             Effect::RemoveFolder(path) => {
                 let below = format!("{}/", path.path());
-                let used = self.files.keys().chain(&self.folders).any(|p| p.path().starts_with(&below));
+                let inside = |p: &ServerPath| p.root() == path.root() && p.path().starts_with(&below);
+                let used = self.files.keys().chain(&self.folders).any(inside);
                 if !used {
                     self.folders.remove(path);
                 }
@@ -170,11 +193,25 @@ impl Tree for MemoryTree {
         Ok(self.files().into_iter().map(|(p, b)| (p, Stat::File { bytes: b.len() as u64, changed: 0 })).collect())
     }
 
-    fn names(&self, folder: &ServerPath) -> Result<Vec<String>, TreeError> {
-        let below = format!("{}/", folder.path());
+    fn ready(&self) -> Result<(), TreeError> {
+        Ok(())
+    }
+
+    fn list(&self, folders: &[ServerPath]) -> Result<Vec<Listing>, TreeError> {
         let inner = self.trip();
-        let rest = inner.files.keys().filter_map(|p| p.path().strip_prefix(&below));
-        Ok(rest.filter(|n| !n.contains('/')).map(str::to_owned).collect())
+        let one = |folder: &ServerPath| {
+            let below = format!("{}/", folder.path());
+            let name = |p: &ServerPath| {
+                let rest = p.path().strip_prefix(&below).filter(|n| p.root() == folder.root() && !n.contains('/'))?;
+                Some(rest.to_owned())
+            };
+            let files = inner
+                .files
+                .iter()
+                .filter_map(|(p, b)| Some((name(p)?, Stat::File { bytes: b.len() as u64, changed: 0 })));
+            files.chain(inner.folders.iter().filter_map(|p| Some((name(p)?, Stat::Folder)))).collect()
+        };
+        Ok(folders.iter().map(one).collect())
     }
 
     fn stat(&self, paths: &[ServerPath]) -> Result<Vec<Stat>, TreeError> {
@@ -204,10 +241,7 @@ impl Tree for MemoryTree {
 
     fn apply(&self, effects: &[Effect]) -> Result<(), TreeError> {
         let mut inner = self.trip();
-        for (done, effect) in effects.iter().enumerate() {
-            inner.one(effect).map_err(|source| TreeError::Effect { done, source: Box::new(source) })?;
-        }
-        Ok(())
+        effects.iter().try_for_each(|effect| inner.one(effect))
     }
 
     fn barrier(&self, _written: &[ServerPath]) -> Result<(), TreeError> {
@@ -215,10 +249,11 @@ impl Tree for MemoryTree {
         Ok(())
     }
 
-    fn hold(&self, _note: &str) -> Result<Box<dyn Hold>, TreeError> {
-        struct Nothing;
-        impl Hold for Nothing {}
-        drop(self.trip());
-        Ok(Box::new(Nothing))
+    fn remembered(&self) -> Option<Vec<u8>> {
+        self.lock().seen.clone()
+    }
+
+    fn remember(&self, bytes: &[u8]) {
+        self.lock().seen = Some(bytes.to_vec());
     }
 }

@@ -1,13 +1,23 @@
 //! The one way a server's files are read and changed: in bulk, wherever they are.
 //!
-//! A [`Tree`] is a local folder ([`local`]) or a made-up one in memory ([`memory`]); hosts reached over a network
-//! come behind the same trait. No other module touches a server's files, and none knows which tree it is.
+//! A [`Tree`] is a local folder ([`local`]), a rented host reached over SFTP or FTP ([`remote`]), or a made-up one in
+//! memory ([`memory`]). No other module touches a server's files, and none knows which tree it is.
 
+mod access;
+pub mod die;
+mod hold;
 pub mod local;
 pub mod memory;
+mod open;
+pub mod remote;
+
+pub use access::{Access, Ask, Nobody};
+pub use hold::{Hold, Holder, hold};
+pub use open::open;
+pub use yalotheca_core::roster::Login;
 
 use std::io::{Read, Seek};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use thiserror::Error;
 use yalotheca_core::id::{Digest, ServerPath};
@@ -43,20 +53,44 @@ pub enum Content {
     Tree(ServerPath, Digest),
 }
 
-/// One effect on a tree.
+/// One effect on a tree. Each can be asked for twice: what is done already is no error.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Effect {
     /// Makes a folder, if it is not there; the ones above it must be.
     Folder(ServerPath),
-    /// Writes a file that is not there yet (or overwrites one of the same name in our own state folder).
+    /// Writes a file of our own state folder, whole; its size is checked afterwards.
     Write(ServerPath, Content),
-    /// Renames a file over whatever stands there.
+    /// Renames a file or folder to a name that is free.
     Rename(ServerPath, ServerPath),
+    /// Puts a new file in the place of one that stands there, which gets another name. Where the host can, there
+    /// is a whole file at the place at every moment.
+    Swap {
+        /// The new file.
+        new: ServerPath,
+        /// The place.
+        at: ServerPath,
+        /// Where the file that stands at the place goes.
+        old: ServerPath,
+    },
     /// Takes a folder away, if it is empty.
     RemoveFolder(ServerPath),
-    /// Takes away a file of our own staging.
+    /// Takes away a file of our own state folder.
     Discard(ServerPath),
 }
+
+/// Whether a file may be replaced now.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Standing {
+    /// Nothing speaks against it, or nothing stands there.
+    Free,
+    /// Somebody made it read-only.
+    ReadOnly,
+    /// A program holds it.
+    InUse,
+}
+
+/// What a folder holds: names, and what stands there.
+pub type Listing = Vec<(String, Stat)>;
 
 /// Why a tree failed.
 #[derive(Debug, Error)]
@@ -72,14 +106,31 @@ pub enum TreeError {
         #[source]
         source: std::io::Error,
     },
-    /// An effect of a batch failed; those before it were done.
-    #[error("{source}")]
-    Effect {
-        /// How many effects were done.
-        done: usize,
-        /// What failed.
-        #[source]
-        source: Box<TreeError>,
+    /// A file came out with another size than was sent.
+    #[error("`{path}` came out on the host with {got} bytes instead of {wanted}; run the same command again")]
+    Short {
+        /// The file.
+        path: String,
+        /// Its size there.
+        got: u64,
+        /// The size that was sent.
+        wanted: u64,
+    },
+    /// A name in the way of what was to be made.
+    #[error("`{path}` stands there already; look at it, and move it away")]
+    Taken {
+        /// The path.
+        path: String,
+    },
+    /// The host would run out of room.
+    #[error("{needed} are to be written and {free} are free at {place}; make room, then run the same command again")]
+    NoRoom {
+        /// What is needed, in words.
+        needed: String,
+        /// What is free, in words.
+        free: String,
+        /// The server.
+        place: String,
     },
     /// The bytes written are not those that were meant.
     #[error("`{path}` came out with other bytes than were fetched; run the same command again")]
@@ -109,9 +160,12 @@ pub enum TreeError {
     /// Another run holds the server.
     #[error("another run holds this server: {holder}")]
     Held {
-        /// Who, since when.
+        /// Who, since when, and when it would be given up.
         holder: String,
     },
+    /// A rented host could not be worked with.
+    #[error(transparent)]
+    Host(#[from] remote::HostError),
     /// An archive in the store could not be unpacked any more.
     #[error("{0}")]
     Archive(#[from] crate::archive::ArchiveError),
@@ -122,7 +176,8 @@ impl TreeError {
     pub fn is_refusal(&self) -> bool {
         match self {
             TreeError::Link { .. } | TreeError::Damaged { .. } | TreeError::TooLarge { .. } => true,
-            TreeError::Effect { source, .. } => source.is_refusal(),
+            TreeError::Taken { .. } => true,
+            TreeError::Host(e) => e.is_refusal(),
             _ => false,
         }
     }
@@ -137,13 +192,26 @@ impl TreeError {
 pub trait ReadSeek: Read + Seek + Send {}
 impl<T: Read + Seek + Send> ReadSeek for T {}
 
-/// Held while a server is changed; let go when dropped.
-pub trait Hold: Send {}
-
 /// A server's files, in bulk.
+///
+/// A host that can unpack archives by itself would take a [`Content::Member`] as what it is: an archive and a name.
 pub trait Tree: Send + Sync {
     /// Returns where the tree is, for people.
     fn place(&self) -> String;
+
+    /// Returns the server's folder on this machine, where it is here.
+    fn folder(&self) -> Option<&Path> {
+        None
+    }
+
+    /// Names the plain folder that the family allows for our state ([`StateFolder`]).
+    fn allow_state(&self, _folder: &StateFolder) {}
+
+    /// Makes the state folder, if it is not there.
+    ///
+    /// # Errors
+    /// The host fails.
+    fn ready(&self) -> Result<(), TreeError>;
 
     /// Returns every file below the root `server`, by path, without our own state folder. Folders are walked,
     /// links are told as [`Stat::Other`] and not followed.
@@ -152,11 +220,11 @@ pub trait Tree: Send + Sync {
     /// A folder that cannot be read.
     fn walk(&self) -> Result<Vec<(ServerPath, Stat)>, TreeError>;
 
-    /// Returns the names in a folder, in no order; none when it is not there.
+    /// Returns what each folder holds, in no order; nothing when it is not there.
     ///
     /// # Errors
-    /// It cannot be listed.
-    fn names(&self, folder: &ServerPath) -> Result<Vec<String>, TreeError>;
+    /// One cannot be listed.
+    fn list(&self, folders: &[ServerPath]) -> Result<Vec<Listing>, TreeError>;
 
     /// Returns what stands at each path, in the order asked.
     ///
@@ -176,47 +244,90 @@ pub trait Tree: Send + Sync {
     /// It is no file or cannot be read.
     fn open(&self, path: &ServerPath) -> Result<Option<Box<dyn ReadSeek>>, TreeError>;
 
-    /// Whether a file may be written: one that somebody made read-only is left alone.
+    /// Returns whether each file may be replaced, in the order asked; as far as the host tells.
     ///
     /// # Errors
     /// The host fails.
-    fn writable(&self, _path: &ServerPath) -> Result<bool, TreeError> {
-        Ok(true)
+    fn standing(&self, paths: &[ServerPath]) -> Result<Vec<Standing>, TreeError> {
+        Ok(vec![Standing::Free; paths.len()])
     }
 
-    /// Returns the digest of each file, `None` where no file stands, in the order asked.
+    /// Returns the digest of each file, `None` where no file stands, in the order asked. All bytes are read.
     ///
     /// # Errors
     /// One cannot be read.
     fn digest(&self, paths: &[ServerPath]) -> Result<Vec<Option<Digest>>, TreeError>;
 
-    /// Does the effects in order. Writes into one batch may be done side by side, before the effects that follow
-    /// the last of them.
+    /// Does the effects. Neighbours of one sort (and folders of one depth) are a run, which may be done side by
+    /// side; a run begins when the one before it ended.
     ///
     /// # Errors
-    /// [`TreeError::Effect`] with the number of effects done.
+    /// Something failed; what was done is to be read from the tree.
     fn apply(&self, effects: &[Effect]) -> Result<(), TreeError>;
 
-    /// Waits until what was applied would survive a loss of power.
+    /// Waits until these files, and their names, would survive a loss of power; as far as the host can.
     ///
     /// # Errors
     /// The host fails.
     fn barrier(&self, written: &[ServerPath]) -> Result<(), TreeError>;
 
-    /// Holds the server for one run; `note` says who.
+    /// Returns how many bytes are free, where the host tells.
     ///
     /// # Errors
-    /// [`TreeError::Held`] when another run has it.
-    fn hold(&self, note: &str) -> Result<Box<dyn Hold>, TreeError>;
+    /// The host fails.
+    fn space(&self) -> Result<Option<u64>, TreeError> {
+        Ok(None)
+    }
+
+    /// Returns what was remembered of this tree's files ([`Tree::remember`]); only a help.
+    fn remembered(&self) -> Option<Vec<u8>>;
+
+    /// Remembers something about this tree's files until the next run.
+    fn remember(&self, bytes: &[u8]);
+
+    /// Returns how far the host's clock is ahead of ours, in nanoseconds, as far as that is known.
+    fn clock_ahead(&self) -> i64 {
+        0
+    }
+}
+
+/// Where the state folder may be, besides [`STATE`] (`state-folder` of the family file).
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct StateFolder {
+    /// A plain folder for hosts that hide or refuse names with a dot.
+    pub plain: Option<String>,
+    /// Whether the plain one is taken everywhere, because the game would load what stands in the other.
+    pub always: bool,
 }
 
 /// The folder where the truth about a server lives, below its root.
 pub const STATE: &str = ".yalotheca";
+
+/// The root name of paths in the state folder.
+pub const STATE_ROOT: &str = "state";
 
 /// Returns a path in the state folder.
 ///
 /// # Errors
 /// `below` is no path.
 pub fn state_path(below: &str) -> Result<ServerPath, yalotheca_core::id::IdError> {
-    ServerPath::server(&format!("{STATE}/{below}"))
+    ServerPath::new(STATE_ROOT, below)
+}
+
+/// Returns a path as people see it.
+pub(crate) fn shown(path: &ServerPath) -> String {
+    if path.root() == STATE_ROOT { format!("{STATE}/{}", path.path()) } else { path.to_string() }
+}
+
+/// Returns the effects as runs of neighbours that may be done side by side.
+pub(crate) fn runs(effects: &[Effect]) -> impl Iterator<Item = &[Effect]> {
+    let sort = |e: &Effect| match e {
+        Effect::Folder(path) => (0, path.path().matches('/').count()),
+        Effect::Write(..) => (1, 0),
+        Effect::Rename(..) => (2, 0),
+        Effect::Swap { .. } => (3, 0),
+        Effect::RemoveFolder(path) => (4, path.path().matches('/').count()),
+        Effect::Discard(_) => (5, 0),
+    };
+    effects.chunk_by(move |a, b| sort(a) == sort(b))
 }

@@ -37,8 +37,8 @@ pub(super) fn path(server: &Server, file: &str) -> Result<ServerPath, Error> {
         return Ok(direct.clone());
     }
     // beside the roster, or anywhere, but inside the server's folder
-    let folder = std::fs::canonicalize(server.tree.place());
-    if let (Ok(folder), Ok(file)) = (folder, std::fs::canonicalize(file))
+    let folder = server.tree.folder().and_then(|f| std::fs::canonicalize(f).ok());
+    if let (Some(folder), Ok(file)) = (folder, std::fs::canonicalize(file))
         && let Ok(inside) = file.strip_prefix(&folder)
         && let Some(inside) = inside.to_str()
     {

@@ -1,0 +1,545 @@
+//! A server on a rented host: the same tree, over whatever protocol the host speaks ([`Wire`]).
+
+mod address;
+mod body;
+mod error;
+mod ftp;
+mod login;
+mod sftp;
+mod trust;
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::fs::File;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::time::Duration;
+
+use yalotheca_core::id::{Digest, SERVER, ServerPath, storable};
+use yalotheca_core::roster::Login;
+
+use super::{
+    Content, Effect, Listing, ReadSeek, STATE, STATE_ROOT, Standing, Stat, StateFolder, Tree, TreeError, runs, shown,
+};
+use crate::archive;
+use crate::home::{Home, write_whole};
+use crate::tree::local::digest_of;
+pub use address::{Address, Scheme};
+use body::{Body, Sink};
+pub use error::HostError;
+use login::Door;
+
+/// How often a lost connection is made anew before it is given up.
+const TRIES: u32 = 5;
+/// No folder of a server is deeper than this.
+const MOST_DEPTH: usize = 40;
+/// No server has more files than this.
+const MOST_FILES: usize = 1_000_000;
+/// Members of archives up to this size are sent from memory (bytes).
+const IN_MEMORY: u64 = 4_000_000;
+/// A file on the host that is opened is fetched whole; larger ones are refused (bytes).
+const MOST_OPENED: u64 = 8_000_000_000;
+
+/// How long to wait before trying again: a quarter of a second, twice as long each time.
+fn pause(tried: u32) -> Duration {
+    Duration::from_millis(125u64 << tried.min(6))
+}
+
+/// A name in a folder on a host.
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Named {
+    name: String,
+    stat: Stat,
+    writable: bool,
+}
+
+/// A file to be read.
+struct Get {
+    path: String,
+    most: u64,
+    /// Whether the bytes are wanted, and not only their digest.
+    keep: bool,
+    /// Where a copy goes.
+    file: Option<PathBuf>,
+}
+
+impl Get {
+    fn sink(&self) -> Result<Sink, HostError> {
+        let file = self.file.as_ref().map(File::create).transpose().map_err(|e| body::here(&e))?;
+        Ok(Sink::new(&self.path, self.most, self.keep, file))
+    }
+}
+
+/// A file to be written.
+struct Put {
+    path: String,
+    body: Body,
+    /// Whether the host is asked to bring it safely to disk.
+    safe: bool,
+}
+
+/// A change by name.
+enum Op {
+    Folder(String),
+    Rename(String, String),
+    Swap { new: String, at: String, old: String },
+    RemoveFolder(String),
+    Discard(String),
+}
+
+/// What a host can do, in bulk; each call sees to lost connections by itself. Paths are the host's.
+trait Wire: Send + Sync {
+    /// Returns what each folder holds, `None` where none is there.
+    fn list(&self, folders: &[String]) -> Result<Vec<Option<Vec<Named>>>, HostError>;
+    /// Returns what stands at each path; links are not followed.
+    fn stat(&self, paths: &[String]) -> Result<Vec<Stat>, HostError>;
+    /// Whether asking for single files costs no more than asking for their folder.
+    fn stats_are_cheap(&self) -> bool;
+    /// Reads files, `None` where none is there.
+    fn get(&self, jobs: &[Get]) -> Result<Vec<Option<Sink>>, HostError>;
+    /// Writes files, as they come.
+    fn put(&self, jobs: &mut (dyn Iterator<Item = Result<Put, HostError>> + Send)) -> Result<(), HostError>;
+    /// Does changes that do not depend on each other.
+    fn run(&self, ops: &[Op]) -> Result<(), HostError>;
+    /// Returns the free bytes, where the host tells.
+    fn space(&self, folder: &str) -> Result<Option<u64>, HostError>;
+}
+
+/// A server on a rented host.
+pub struct RemoteTree {
+    wire: Box<dyn Wire>,
+    address: Address,
+    /// What of this host is remembered on this machine.
+    memory: PathBuf,
+    home: Home,
+    offline: bool,
+    /// Whether the server's folder was seen.
+    looked: Mutex<bool>,
+    allowed: OnceLock<StateFolder>,
+    /// The name of the state folder, once it is known.
+    state: Mutex<Option<String>>,
+    ahead: AtomicI64,
+}
+
+/// What it takes to open a server on a host.
+pub struct Opening<'a> {
+    /// Where it is.
+    pub address: Address,
+    /// What the roster says of getting in.
+    pub login: Login,
+    /// The folder of the roster.
+    pub beside: &'a Path,
+    /// What this machine has to get in.
+    pub access: super::Access,
+    /// Where this machine keeps what it knows.
+    pub home: Home,
+    /// Whether the network is forbidden.
+    pub offline: bool,
+    /// Set when somebody presses Ctrl-C.
+    pub stop: Arc<AtomicBool>,
+}
+
+impl RemoteTree {
+    /// Returns the tree; nothing is connected before something is asked for.
+    ///
+    /// # Errors
+    /// This machine cannot speak to hosts.
+    pub fn new(opening: Opening<'_>) -> Result<Self, HostError> {
+        let Opening { address, login, beside, access, home, offline, stop } = opening;
+        let trust = trust::Trust { access, home: home.clone(), host: address.host.clone(), port: address.port };
+        let asked = Mutex::new(None);
+        let door = Door { address: address.clone(), login, beside: beside.to_owned(), trust, asked };
+        let wire: Box<dyn Wire> = match address.scheme {
+            Scheme::Sftp => Box::new(sftp::Sftp::new(door, stop)?),
+            Scheme::Ftp | Scheme::FtpsExplicit | Scheme::FtpsImplicit => Box::new(ftp::Ftp::new(door, stop)),
+        };
+        let key = Digest::of(format!("{}{}", address.whom(), address.folder).as_bytes());
+        let memory = home.at(&format!("hosts/{}.json", key.short()));
+        let (looked, state) = (Mutex::new(false), Mutex::new(None));
+        let (allowed, ahead) = (OnceLock::new(), AtomicI64::new(0));
+        Ok(Self { wire, address, memory, home, offline, looked, allowed, state, ahead })
+    }
+
+    /// The host, once it is known that the server's folder is there.
+    fn wire(&self) -> Result<&dyn Wire, TreeError> {
+        let host = self.address.whom();
+        if self.offline {
+            return Err(HostError::Offline { host }.into());
+        }
+        let mut looked = self.looked.lock().unwrap_or_else(PoisonError::into_inner);
+        if !*looked {
+            let top = self.address.path("");
+            // some hosts say nothing of a folder itself, but list it
+            let there = self.wire.stat(std::slice::from_ref(&top))?.first() == Some(&Stat::Folder)
+                || self.wire.list(std::slice::from_ref(&top))?.pop().flatten().is_some();
+            if !there {
+                return Err(HostError::NoFolder { folder: top, host }.into());
+            }
+            *looked = true;
+        }
+        Ok(self.wire.as_ref())
+    }
+
+    /// The name of the state folder: the one that is there, else the one that is to be made.
+    fn state(&self) -> Result<String, TreeError> {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(name) = state.as_ref() {
+            return Ok(name.clone());
+        }
+        let allowed = self.allowed.get().cloned().unwrap_or_default();
+        let Some(plain) = &allowed.plain else { return Ok(STATE.to_owned()) };
+        let seen = self.wire()?.stat(&[self.address.path(STATE), self.address.path(plain)])?;
+        let name = match seen.as_slice() {
+            [Stat::Folder, _] => STATE,
+            [_, Stat::Folder] => plain,
+            _ if allowed.always => plain,
+            // not known yet: the first write tells whether the host takes dot names
+            _ => return Ok(STATE.to_owned()),
+        };
+        *state = Some(name.to_owned());
+        Ok(name.to_owned())
+    }
+
+    fn real(&self, path: &ServerPath) -> Result<String, TreeError> {
+        match path.root() {
+            SERVER => Ok(self.address.path(path.path())),
+            STATE_ROOT => Ok(self.address.path(&format!("{}/{}", self.state()?, path.path()))),
+            other => Err(TreeError::Root(other.to_owned())),
+        }
+    }
+
+    fn reals(&self, paths: &[ServerPath]) -> Result<Vec<String>, TreeError> {
+        paths.iter().map(|p| self.real(p)).collect()
+    }
+
+    /// The names of a folder that could be a server's; what a host should never list is passed over.
+    fn sound(listed: Option<Vec<Named>>) -> Vec<Named> {
+        let mut out = listed.unwrap_or_default();
+        out.retain(|n| storable(&n.name).is_ok() && !n.name.contains('/'));
+        out
+    }
+
+    fn gets(&self, paths: &[ServerPath], most: u64, keep: bool) -> Result<Vec<Option<Sink>>, TreeError> {
+        if paths.is_empty() {
+            return Ok(Vec::new());
+        }
+        let job = |path: &ServerPath| Ok(Get { path: self.real(path)?, most, keep, file: None });
+        let jobs = paths.iter().map(job).collect::<Result<Vec<_>, TreeError>>()?;
+        Ok(self.wire()?.get(&jobs)?)
+    }
+
+    /// What stands at each path, asking for whole folders where that is cheaper.
+    fn stats(&self, paths: &[ServerPath]) -> Result<Vec<(Stat, bool)>, TreeError> {
+        let reals = self.reals(paths)?;
+        let wire = self.wire()?;
+        let folder_of = |path: &str| path.rsplit_once('/').map_or("", |(f, _)| f).to_owned();
+        let mut by_folder: BTreeMap<String, usize> = BTreeMap::new();
+        for real in &reals {
+            *by_folder.entry(folder_of(real)).or_default() += 1;
+        }
+        let at_once = if wire.stats_are_cheap() { 24 } else { 1 };
+        let folders: Vec<String> = by_folder.into_iter().filter(|(_, n)| *n >= at_once).map(|(f, _)| f).collect();
+        let ask: Vec<String> = folders.iter().map(|f| if f.is_empty() { "/".to_owned() } else { f.clone() }).collect();
+        let mut known: HashMap<String, HashMap<String, Named>> = HashMap::new();
+        for (folder, listed) in folders.iter().zip(wire.list(&ask)?) {
+            let names = listed.unwrap_or_default().into_iter().map(|n| (n.name.clone(), n)).collect();
+            known.insert(folder.clone(), names);
+        }
+        let single: Vec<String> = reals.iter().filter(|r| !known.contains_key(&folder_of(r))).cloned().collect();
+        let mut asked = if single.is_empty() { Vec::new() } else { wire.stat(&single)? }.into_iter();
+        let one = |real: &String| match known.get(&folder_of(real)) {
+            Some(names) => {
+                let name = real.rsplit('/').next().unwrap_or(real);
+                names.get(name).map_or((Stat::Absent, true), |n| (n.stat, n.writable))
+            }
+            None => (asked.next().unwrap_or(Stat::Absent), true),
+        };
+        Ok(reals.iter().map(one).collect())
+    }
+
+    fn body(&self, content: &Content, opened: &mut Archives) -> Result<Body, TreeError> {
+        match content {
+            Content::Bytes(bytes) => Ok(Body::Bytes(bytes.clone())),
+            Content::File(from, wanted) => {
+                let fail = || TreeError::io(from.display(), "cannot be read");
+                let file = File::open(from).map_err(fail())?;
+                if digest_of(&file).map_err(fail())? != *wanted {
+                    return Err(TreeError::Damaged { path: from.display().to_string() });
+                }
+                Body::file(file).map_err(fail())
+            }
+            Content::Member(from, member, wanted) => opened.body(from, member, wanted),
+            // the host cannot copy: the bytes come and go
+            Content::Tree(from, wanted) => {
+                let (copy, digest) = self.fetched(from)?.ok_or_else(|| TreeError::Damaged { path: shown(from) })?;
+                if digest != *wanted {
+                    return Err(TreeError::Damaged { path: shown(from) });
+                }
+                Body::file(copy).map_err(TreeError::io(shown(from), "cannot be read"))
+            }
+        }
+    }
+
+    /// Fetches a file whole into a temporary one; returns it with its digest.
+    fn fetched(&self, path: &ServerPath) -> Result<Option<(File, Digest)>, TreeError> {
+        let incoming = self.home.at("incoming");
+        let fail = || TreeError::io(incoming.display(), "cannot be written to");
+        let temporary = self.home.temporary().map_err(|e| fail()(std::io::Error::other(e.to_string())))?;
+        let file = Some(temporary.path().to_owned());
+        let job = Get { path: self.real(path)?, most: MOST_OPENED, keep: false, file };
+        let Some(sink) = self.wire()?.get(std::slice::from_ref(&job))?.pop().flatten() else { return Ok(None) };
+        let digest = sink.digest();
+        drop(sink);
+        // it stays in the store: the same bytes need not come twice
+        let kept = self.home.keep(temporary, &digest).map_err(|e| fail()(std::io::Error::other(e.to_string())))?;
+        Ok(Some((File::open(kept).map_err(fail())?, digest)))
+    }
+
+    /// Writes files, then looks whether each has the size that was sent.
+    fn write(&self, writes: &[Effect]) -> Result<(), TreeError> {
+        let mut opened = Archives::default();
+        let mut failed = None;
+        let mut sizes: Vec<(ServerPath, u64)> = Vec::new();
+        {
+            let mut jobs = writes.iter().filter_map(|e| match e {
+                Effect::Write(path, content) => Some((path, content)),
+                _ => None,
+            });
+            let mut next = || -> Option<Result<Put, HostError>> {
+                let (path, content) = jobs.next()?;
+                let made = self.body(content, &mut opened).and_then(|body| Ok((self.real(path)?, body)));
+                match made {
+                    Ok((real, body)) => {
+                        sizes.push((path.clone(), body.size()));
+                        Some(Ok(Put { path: real, body, safe: true }))
+                    }
+                    Err(e) => {
+                        failed = Some(e);
+                        Some(Err(HostError::Stopped))
+                    }
+                }
+            };
+            let sent = self.wire()?.put(&mut std::iter::from_fn(&mut next));
+            if let Err(e) = sent {
+                return Err(failed.unwrap_or_else(|| e.into()));
+            }
+        }
+        let paths: Vec<ServerPath> = sizes.iter().map(|(p, _)| p.clone()).collect();
+        let now = now_nanos();
+        for ((path, wanted), (stat, _)) in sizes.iter().zip(self.stats(&paths)?) {
+            match stat {
+                Stat::File { bytes, changed } if bytes == *wanted => {
+                    if changed != 0 {
+                        self.ahead.store(changed.saturating_sub(now), Ordering::Relaxed);
+                    }
+                }
+                Stat::File { bytes, .. } => {
+                    return Err(TreeError::Short { path: shown(path), got: bytes, wanted: *wanted });
+                }
+                _ => return Err(TreeError::Short { path: shown(path), got: 0, wanted: *wanted }),
+            }
+        }
+        Ok(())
+    }
+
+    fn op(&self, effect: &Effect) -> Result<Option<Op>, TreeError> {
+        Ok(match effect {
+            Effect::Folder(path) => Some(Op::Folder(self.real(path)?)),
+            Effect::Rename(from, to) => Some(Op::Rename(self.real(from)?, self.real(to)?)),
+            Effect::Swap { new, at, old } => {
+                Some(Op::Swap { new: self.real(new)?, at: self.real(at)?, old: self.real(old)? })
+            }
+            Effect::RemoveFolder(path) => Some(Op::RemoveFolder(self.real(path)?)),
+            Effect::Discard(path) => Some(Op::Discard(self.real(path)?)),
+            Effect::Write(..) => None,
+        })
+    }
+}
+
+fn now_nanos() -> i64 {
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+    i64::try_from(now.as_nanos()).unwrap_or(0)
+}
+
+/// Archives of the store that stay open while their members are sent.
+#[derive(Default)]
+struct Archives(HashMap<PathBuf, archive::Opened>);
+
+impl Archives {
+    fn body(&mut self, from: &Path, member: &str, wanted: &Digest) -> Result<Body, TreeError> {
+        if !self.0.contains_key(from) {
+            self.0.insert(from.to_owned(), archive::open(from)?);
+        }
+        let Some(archive) = self.0.get_mut(from) else { return Err(TreeError::Damaged { path: member.to_owned() }) };
+        let fail = || TreeError::io(member, "cannot be unpacked");
+        let damaged = || TreeError::Damaged { path: member.to_owned() };
+        if archive::size_of(archive, member)? <= IN_MEMORY {
+            let mut bytes = Vec::new();
+            archive::with_member(archive, member, |read| read.read_to_end(&mut bytes))?.map_err(fail())?;
+            return if Digest::of(&bytes) == *wanted { Ok(Body::Bytes(bytes)) } else { Err(damaged()) };
+        }
+        let mut file = tempfile::tempfile().map_err(fail())?;
+        archive::with_member(archive, member, |mut read| std::io::copy(&mut read, &mut file))?.map_err(fail())?;
+        use std::io::Seek as _;
+        file.rewind().map_err(fail())?;
+        if digest_of(&file).map_err(fail())? != *wanted {
+            return Err(damaged());
+        }
+        Body::file(file).map_err(fail())
+    }
+}
+
+impl Tree for RemoteTree {
+    fn place(&self) -> String {
+        format!("{}{}", self.address.whom(), if self.address.folder.starts_with('/') { "" } else { "/~/" })
+            + &self.address.folder
+    }
+
+    fn allow_state(&self, folder: &StateFolder) {
+        let _ = self.allowed.set(folder.clone());
+    }
+
+    fn ready(&self) -> Result<(), TreeError> {
+        let name = self.state()?;
+        let wire = self.wire()?;
+        let made = wire.run(&[Op::Folder(self.address.path(&name))]);
+        let plain = self.allowed.get().and_then(|a| a.plain.clone()).filter(|p| *p != name);
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        if state.is_some() || plain.is_none() {
+            made?;
+            *state = Some(name);
+            return Ok(());
+        }
+        // a host that hides names with a dot would hide our own files from us
+        let hidden = made.is_err() || wire.stat(&[self.address.path(&name)])?.first() != Some(&Stat::Folder);
+        let name = match plain.filter(|_| hidden) {
+            Some(plain) => {
+                wire.run(&[Op::Folder(self.address.path(&plain))])?;
+                plain
+            }
+            None => name,
+        };
+        *state = Some(name);
+        Ok(())
+    }
+
+    fn walk(&self) -> Result<Vec<(ServerPath, Stat)>, TreeError> {
+        let wire = self.wire()?;
+        let host = self.address.whom();
+        let strange = |why: String| HostError::Strange { host: host.clone(), why };
+        let own: BTreeSet<String> = [STATE.to_owned(), self.state()?].into();
+        let mut out = Vec::new();
+        let mut folders = vec![String::new()];
+        for depth in 0.. {
+            if folders.is_empty() {
+                break;
+            }
+            if depth > MOST_DEPTH {
+                return Err(strange(format!("its folders lie more than {MOST_DEPTH} deep in each other")).into());
+            }
+            let reals: Vec<String> = folders.iter().map(|f| self.address.path(f)).collect();
+            let mut below = Vec::new();
+            for (folder, listed) in folders.iter().zip(wire.list(&reals)?) {
+                for named in Self::sound(listed) {
+                    let path = if folder.is_empty() { named.name } else { format!("{folder}/{}", named.name) };
+                    if own.contains(&path) {
+                        continue;
+                    }
+                    match named.stat {
+                        Stat::Folder => below.push(path),
+                        stat => out.extend(ServerPath::server(&path).ok().map(|p| (p, stat))),
+                    }
+                }
+                if out.len() + below.len() > MOST_FILES {
+                    return Err(strange(format!("it lists more than {MOST_FILES} files")).into());
+                }
+            }
+            folders = below;
+        }
+        out.sort_by(|a, b| a.0.cmp(&b.0));
+        out.dedup_by(|a, b| a.0 == b.0);
+        Ok(out)
+    }
+
+    fn list(&self, folders: &[ServerPath]) -> Result<Vec<Listing>, TreeError> {
+        let reals = self.reals(folders)?;
+        let listed = self.wire()?.list(&reals)?;
+        let listing = |l| Self::sound(l).into_iter().map(|n| (n.name, n.stat)).collect();
+        Ok(listed.into_iter().map(listing).collect())
+    }
+
+    fn stat(&self, paths: &[ServerPath]) -> Result<Vec<Stat>, TreeError> {
+        if paths.is_empty() {
+            return Ok(Vec::new());
+        }
+        Ok(self.stats(paths)?.into_iter().map(|(stat, _)| stat).collect())
+    }
+
+    fn read(&self, paths: &[ServerPath], most: u64) -> Result<Vec<Option<Vec<u8>>>, TreeError> {
+        Ok(self.gets(paths, most, true)?.into_iter().map(|s| s.map(Sink::into_bytes)).collect())
+    }
+
+    fn open(&self, path: &ServerPath) -> Result<Option<Box<dyn ReadSeek>>, TreeError> {
+        let open = |file| Ok(Some(Box::new(std::io::BufReader::new(file)) as Box<dyn ReadSeek>));
+        // bytes that are known to be there, and are here too, need not come again
+        if let Ok(seen) = crate::state::known(self, path)
+            && let Some(digest) = seen
+            && let Ok(file) = File::open(self.home.store_path(&digest))
+        {
+            return open(file);
+        }
+        match self.fetched(path)? {
+            Some((file, digest)) => {
+                let _ = crate::state::note(self, &BTreeMap::from([(path.clone(), digest)]));
+                open(file)
+            }
+            None => Ok(None),
+        }
+    }
+
+    fn standing(&self, paths: &[ServerPath]) -> Result<Vec<Standing>, TreeError> {
+        let seen = self.stats(paths)?;
+        let one = |(stat, writable): (Stat, bool)| match stat {
+            Stat::File { .. } if !writable => Standing::ReadOnly,
+            _ => Standing::Free,
+        };
+        Ok(seen.into_iter().map(one).collect())
+    }
+
+    fn digest(&self, paths: &[ServerPath]) -> Result<Vec<Option<Digest>>, TreeError> {
+        Ok(self.gets(paths, u64::MAX, false)?.into_iter().map(|s| s.map(|s| s.digest())).collect())
+    }
+
+    fn apply(&self, effects: &[Effect]) -> Result<(), TreeError> {
+        for run in runs(effects) {
+            if matches!(run, [Effect::Write(..), ..]) {
+                self.write(run)?;
+                continue;
+            }
+            let ops = run.iter().filter_map(|e| self.op(e).transpose()).collect::<Result<Vec<_>, _>>()?;
+            self.wire()?.run(&ops)?;
+        }
+        Ok(())
+    }
+
+    fn barrier(&self, _written: &[ServerPath]) -> Result<(), TreeError> {
+        // each file was brought to disk when it was sent, where the host can
+        Ok(())
+    }
+
+    fn space(&self) -> Result<Option<u64>, TreeError> {
+        Ok(self.wire()?.space(&self.address.path(""))?)
+    }
+
+    fn remembered(&self) -> Option<Vec<u8>> {
+        std::fs::read(&self.memory).ok()
+    }
+
+    fn remember(&self, bytes: &[u8]) {
+        let _ = write_whole(&self.memory, bytes);
+    }
+
+    fn clock_ahead(&self) -> i64 {
+        self.ahead.load(Ordering::Relaxed)
+    }
+}

@@ -1,0 +1,341 @@
+//! FTP, in the clear or encrypted: several connections, one file on each at a time.
+
+mod listing;
+mod pool;
+mod tls;
+
+use std::io::{Read as _, Write as _};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use suppaftp::Status;
+use yalotheca_core::text::clean;
+
+use super::body::{Body, Sink};
+use super::error::HostError;
+use super::login::Door;
+use super::{Get, Named, Op, Put, Wire};
+use crate::tree::{Stat, die};
+use pool::{Conn, Done, Fault, Pool};
+
+/// A listing longer than this is not believed (bytes).
+const MOST_LISTING: u64 = 64_000_000;
+/// A piece of a file on its way (bytes).
+const PIECE: u64 = 256 * 1024;
+
+/// An FTP host.
+pub(super) struct Ftp {
+    pool: Pool,
+}
+
+impl Ftp {
+    pub(super) fn new(door: Door, stop: Arc<AtomicBool>) -> Self {
+        Self { pool: Pool::new(door, stop) }
+    }
+
+    /// Does a job for each of some things, side by side over the connections; results in their order.
+    fn each<A: Sync, T: Send>(
+        &self,
+        all: &[A],
+        job: impl Fn(&A) -> Result<T, HostError> + Sync,
+    ) -> Result<Vec<T>, HostError> {
+        let workers = self.pool.most().min(all.len());
+        if workers < 2 {
+            return all.iter().map(job).collect();
+        }
+        let next = AtomicUsize::new(0);
+        let done: Mutex<Vec<(usize, Result<T, HostError>)>> = Mutex::new(Vec::with_capacity(all.len()));
+        std::thread::scope(|scope| {
+            for _ in 0..workers {
+                scope.spawn(|| {
+                    loop {
+                        let at = next.fetch_add(1, Ordering::Relaxed);
+                        let Some(one) = all.get(at) else { return };
+                        let result = job(one);
+                        let failed = result.is_err();
+                        done.lock().unwrap_or_else(PoisonError::into_inner).push((at, result));
+                        if failed {
+                            next.store(all.len(), Ordering::Relaxed);
+                        }
+                    }
+                });
+            }
+        });
+        let mut done = done.into_inner().unwrap_or_else(PoisonError::into_inner);
+        done.sort_by_key(|(at, _)| *at);
+        done.into_iter().map(|(_, result)| result).collect()
+    }
+
+    /// Does something that opens a data connection; a host without EPSV is met once.
+    fn data<T>(&self, mut act: impl FnMut(&mut Conn, u32) -> Done<T>) -> Result<Done<T>, HostError> {
+        self.pool.again(|conn, tried| match act(conn, tried) {
+            Err(Fault::No(500..=504 | 522, _)) if self.pool.without_extended(conn) => act(conn, tried),
+            other => other,
+        })
+    }
+
+    fn refused(path: &str, doing: &'static str, fault: Fault) -> HostError {
+        match fault {
+            Fault::No(code, why) => {
+                let why = if why.is_empty() { code.to_string() } else { why };
+                HostError::Refused { path: clean(path, 200), doing, why }
+            }
+            Fault::Host(e) => e,
+            Fault::Lost(why) => HostError::Refused { path: clean(path, 200), doing, why },
+        }
+    }
+
+    fn list_one(&self, folder: &str) -> Result<Option<Vec<Named>>, HostError> {
+        let doing = "cannot be listed";
+        let done = self.data(|conn, _| {
+            if conn.mlsd {
+                match self.lines(conn, &format!("MLSD {folder}")) {
+                    Err(Fault::No(500..=504, _)) => conn.mlsd = false,
+                    other => return Ok(other?.iter().filter_map(|l| listing::machine(l)).collect()),
+                }
+            }
+            // not every host takes a name with spaces after LIST: go there
+            conn.ftp.cwd(folder).map_err(Fault::from)?;
+            let lines = match self.lines(conn, "LIST -a") {
+                Err(Fault::No(..)) => self.lines(conn, "LIST")?,
+                other => other?,
+            };
+            Ok(lines.iter().filter_map(|l| listing::human(l)).collect())
+        });
+        match done? {
+            Ok(list) => Ok(Some(list)),
+            Err(Fault::No(450 | 550..=553, words)) if !says_no_rights(&words) => Ok(None),
+            Err(fault) => Err(Self::refused(folder, doing, fault)),
+        }
+    }
+
+    fn lines(&self, conn: &mut Conn, command: &str) -> Done<Vec<String>> {
+        let expected = [Status::AboutToSend, Status::AlreadyOpen];
+        let (_, stream) = conn.ftp.custom_data_command(command, &expected)?;
+        let mut bytes = Vec::new();
+        let mut stream = stream;
+        let read = (&mut stream).take(MOST_LISTING + 1).read_to_end(&mut bytes);
+        if bytes.len() as u64 > MOST_LISTING {
+            let why = "a listing without end".to_owned();
+            return Err(Fault::Host(HostError::Strange { host: self.pool.door.address.whom(), why }));
+        }
+        read.map_err(|e| Fault::Lost(clean(&e.to_string(), 120)))?;
+        stream.finish()?;
+        Ok(String::from_utf8_lossy(&bytes).lines().map(str::to_owned).collect())
+    }
+
+    fn stat_one(&self, path: &str) -> Result<Stat, HostError> {
+        let (folder, name) = path.rsplit_once('/').unwrap_or((".", path));
+        if name.is_empty() || name == "." {
+            let there = self.pool.again(|conn, _| Ok(conn.ftp.cwd(path)?))?;
+            return match there {
+                Ok(()) => Ok(Stat::Folder),
+                Err(Fault::No(..)) => Ok(Stat::Absent),
+                Err(fault) => Err(Self::refused(path, "cannot be looked at", fault)),
+            };
+        }
+        let folder = if folder.is_empty() { "/" } else { folder };
+        let listed = self.list_one(folder)?.unwrap_or_default();
+        Ok(listed.iter().find(|n| n.name == name).map_or(Stat::Absent, |n| n.stat))
+    }
+
+    fn get_one(&self, job: &Get) -> Result<Option<Sink>, HostError> {
+        let done = self.data(|conn, _| {
+            let mut sink = job.sink()?;
+            let mut stream = conn.ftp.retr_as_stream(&job.path)?;
+            let mut buffer = vec![0; usize::try_from(PIECE).unwrap_or(65_536)];
+            loop {
+                let count = stream.read(&mut buffer).map_err(|e| Fault::Lost(clean(&e.to_string(), 120)))?;
+                match buffer.get(..count) {
+                    Some(piece) if !piece.is_empty() => sink.take(piece)?,
+                    _ => break,
+                }
+            }
+            stream.finish()?;
+            Ok(sink)
+        });
+        match done? {
+            Ok(sink) => Ok(Some(sink)),
+            Err(fault @ Fault::No(450..=553, _)) => match self.stat_one(&job.path)? {
+                Stat::Absent => Ok(None),
+                _ => Err(Self::refused(&job.path, "cannot be read", fault)),
+            },
+            Err(fault) => Err(Self::refused(&job.path, "cannot be read", fault)),
+        }
+    }
+
+    fn put_one(&self, job: &Put) -> Result<(), HostError> {
+        let (path, body) = (job.path.as_str(), &job.body);
+        let first = self.data(|conn, tried| {
+            if tried > 0 {
+                // it was cut: what arrived is looked at first
+                return Ok(false);
+            }
+            die::point();
+            send(conn, path, body, 0).map(|()| true)
+        });
+        match first? {
+            Ok(true) => Ok(()),
+            Ok(false) => {
+                let from = match self.stat_one(path)? {
+                    Stat::File { bytes, .. } if bytes <= body.size() => bytes.saturating_sub(PIECE),
+                    _ => 0,
+                };
+                self.put_rest(path, body, from)
+            }
+            Err(fault) => Err(Self::refused(path, "cannot be written", fault)),
+        }
+    }
+
+    /// Goes on with a file whose first try was cut.
+    fn put_rest(&self, path: &str, body: &Body, from: u64) -> Result<(), HostError> {
+        let done = self.data(|conn, tried| {
+            // after a second cut, or where the host knows no REST, from the beginning
+            let from = if tried == 0 { from } else { 0 };
+            match send(conn, path, body, from) {
+                Err(Fault::No(..)) if from > 0 => send(conn, path, body, 0),
+                other => other,
+            }
+        });
+        done?.map_err(|fault| Self::refused(path, "cannot be written", fault))
+    }
+
+    fn op_one(&self, op: &Op) -> Result<(), HostError> {
+        match op {
+            Op::Folder(path) => {
+                let done = self.pool.again(|conn, _| {
+                    die::point();
+                    Ok(conn.ftp.mkdir(path)?)
+                });
+                match done? {
+                    Ok(()) => Ok(()),
+                    Err(_) if self.stat_one(path)? == Stat::Folder => Ok(()),
+                    Err(fault) => Err(Self::refused(path, "cannot be made", fault)),
+                }
+            }
+            Op::Rename(from, to) => self.rename(from, to),
+            // for a moment nothing stands there: FTP knows no other way
+            Op::Swap { new, at, old } => self.rename(at, old).and_then(|()| self.rename(new, at)),
+            Op::RemoveFolder(path) => {
+                let done = self.pool.again(|conn, _| {
+                    die::point();
+                    Ok(conn.ftp.rmdir(path)?)
+                });
+                // one that is not empty stays; hosts say that in words of their own
+                done?.or_else(|fault| match fault {
+                    Fault::Host(e) => Err(e),
+                    _ => Ok(()),
+                })
+            }
+            Op::Discard(path) => {
+                let done = self.pool.again(|conn, _| {
+                    die::point();
+                    Ok(conn.ftp.rm(path)?)
+                });
+                match done? {
+                    Ok(()) => Ok(()),
+                    Err(_) if self.stat_one(path)? == Stat::Absent => Ok(()),
+                    Err(fault) => Err(Self::refused(path, "cannot be taken away", fault)),
+                }
+            }
+        }
+    }
+
+    /// Renames to a free name. Where the connection was lost on the way, the host tells whether it was done.
+    fn rename(&self, from: &str, to: &str) -> Result<(), HostError> {
+        let mut cut = false;
+        let done = self.pool.again(|conn, tried| {
+            cut |= tried > 0;
+            die::point();
+            Ok(conn.ftp.rename(from, to)?)
+        });
+        match done? {
+            Ok(()) => Ok(()),
+            Err(fault) => {
+                let done = cut && self.stat_one(from)? == Stat::Absent && self.stat_one(to)? != Stat::Absent;
+                if done { Ok(()) } else { Err(Self::refused(to, "cannot be put in place", fault)) }
+            }
+        }
+    }
+}
+
+fn send(conn: &mut Conn, path: &str, body: &Body, from: u64) -> Done<()> {
+    if from > 0 {
+        conn.ftp.resume_transfer(usize::try_from(from).unwrap_or(0))?;
+    }
+    let mut stream = conn.ftp.put_with_stream(path)?;
+    let mut at = from;
+    while at < body.size() {
+        let piece = body.piece(at, PIECE).map_err(Fault::Host)?;
+        if stream.write_all(&piece).is_err() {
+            // the host closed it, and says why on the other connection
+            return match stream.finish() {
+                Ok(()) => Err(Fault::Lost("the transfer was cut".to_owned())),
+                Err(e) => Err(e.into()),
+            };
+        }
+        at += piece.len() as u64;
+    }
+    Ok(stream.finish()?)
+}
+
+fn says_no_rights(words: &str) -> bool {
+    let words = words.to_lowercase();
+    ["denied", "permission", "not allowed", "forbidden"].iter().any(|w| words.contains(w))
+}
+
+impl Wire for Ftp {
+    fn list(&self, folders: &[String]) -> Result<Vec<Option<Vec<Named>>>, HostError> {
+        self.each(folders, |f| self.list_one(f))
+    }
+
+    fn stat(&self, paths: &[String]) -> Result<Vec<Stat>, HostError> {
+        self.each(paths, |p| self.stat_one(p))
+    }
+
+    fn stats_are_cheap(&self) -> bool {
+        false
+    }
+
+    fn get(&self, jobs: &[Get]) -> Result<Vec<Option<Sink>>, HostError> {
+        self.each(jobs, |j| self.get_one(j))
+    }
+
+    fn put(&self, jobs: &mut (dyn Iterator<Item = Result<Put, HostError>> + Send)) -> Result<(), HostError> {
+        let jobs = Mutex::new(jobs);
+        let failed: Mutex<Option<HostError>> = Mutex::new(None);
+        let lock = |e: HostError| {
+            failed.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(e);
+        };
+        std::thread::scope(|scope| {
+            for _ in 0..self.pool.most() {
+                scope.spawn(|| {
+                    loop {
+                        if failed.lock().unwrap_or_else(PoisonError::into_inner).is_some() {
+                            return;
+                        }
+                        let job = jobs.lock().unwrap_or_else(PoisonError::into_inner).next();
+                        match job {
+                            None => return,
+                            Some(Err(e)) => return lock(e),
+                            Some(Ok(job)) => {
+                                if let Err(e) = self.put_one(&job) {
+                                    return lock(e);
+                                }
+                            }
+                        }
+                    }
+                });
+            }
+        });
+        failed.into_inner().unwrap_or_else(PoisonError::into_inner).map_or(Ok(()), Err)
+    }
+
+    fn run(&self, ops: &[Op]) -> Result<(), HostError> {
+        self.each(ops, |op| self.op_one(op)).map(|_| ())
+    }
+
+    fn space(&self, _folder: &str) -> Result<Option<u64>, HostError> {
+        Ok(None)
+    }
+}
