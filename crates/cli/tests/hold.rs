@@ -35,7 +35,9 @@ fn another_machine_at_work_is_told() {
     club.ok("want chest-locks");
     let before = club.tree();
     held(&club, "harbour", 4711, 1, Duration::from_secs(125));
-    assert_data_eq!(club.run("settle --yes").text, str![[r#"
+    assert_data_eq!(
+        club.run("settle --yes").text,
+        str![[r#"
 $ yalotheca settle --yes
 items
   + chest-locks  2.1.0  plugin  wanted
@@ -51,7 +53,8 @@ error: another run holds this server: mira on harbour, process 4711,
   fix: wait until it has ended, then run the same command again
 --- exit 4
 
-"#]]);
+"#]]
+    );
     assert_eq!(before, club.tree());
     // nothing of ours is left beside the other's hold
     let left: Vec<_> = fs::read_dir(club.path(".yalotheca/locks")).unwrap().map(|e| e.unwrap().file_name()).collect();

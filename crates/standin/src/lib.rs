@@ -7,3 +7,4 @@ pub mod catalogue;
 pub mod club;
 pub mod host;
 pub mod quarrywake;
+pub mod rented;

@@ -8,7 +8,7 @@ use clap::Args;
 use serde_json::{Value, json};
 use yalotheca_standin::host::Host;
 use yalotheca_standin::quarrywake::Habits;
-use yalotheca_standin::{catalogue, club, quarrywake};
+use yalotheca_standin::{catalogue, club, quarrywake, rented};
 use yalotheca_works::Error;
 
 use crate::setting::Setting;
@@ -181,6 +181,21 @@ fn act(program: &str, arguments: &[String]) -> u8 {
             let folder = arguments.first().map_or_else(|| PathBuf::from("catalogue"), PathBuf::from);
             let files = catalogue::write("Tidewrack Club", "quarrywake", 12, &club::items());
             u8::from(catalogue::lay(&files, &folder).is_err())
+        }
+        "rented" => {
+            let folder = arguments.first().map_or_else(|| PathBuf::from("."), PathBuf::from);
+            let protocol = arguments.get(1).map_or("sftp", String::as_str);
+            let habits = rented::Habits::parse(arguments.get(2..).unwrap_or_default());
+            let Ok(host) = rented::Host::start(protocol, &folder, habits, &[]) else { return 1 };
+            let _ = writeln!(std::io::stdout(), "{} {}", host.address(""), host.fingerprint());
+            // until its input ends
+            let mut line = String::new();
+            while std::io::stdin().read_line(&mut line).is_ok_and(|n| n > 0) {
+                let counted = host.counted();
+                let _ = writeln!(std::io::stdout(), "{} bytes, {} requests", counted.bytes, counted.requests);
+                line.clear();
+            }
+            0
         }
         "server" => {
             let folder = arguments.first().map_or_else(|| PathBuf::from("quarry"), PathBuf::from);

@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
 use yalotheca_standin::host::Host;
+use yalotheca_standin::rented::PASSWORD;
 use yalotheca_standin::{catalogue, club};
 
 /// The built program.
@@ -113,7 +114,39 @@ impl Club {
 
     /// Runs the program as it would be typed; `HOST` stands for the catalogue's address.
     pub fn run(&self, words: &str) -> Ran {
-        let output = self.command(words).output().unwrap();
+        self.ran(words, self.command(words))
+    }
+
+    /// The folder of somebody who reaches the server only over a rented host.
+    pub fn desk(&self, name: &str) -> PathBuf {
+        let desk = self.dir.path().join(name);
+        fs::create_dir_all(&desk).unwrap();
+        desk
+    }
+
+    /// The program as somebody runs it from a machine of their own, with the host's password in the environment.
+    pub fn away(&self, desk: &str, words: &str) -> Command {
+        let mut command = self.command(words);
+        let folder = self.desk(desk);
+        command.env("YALOTHECA_HOME", folder.join("home")).env("YALOTHECA_PASSWORD", PASSWORD).current_dir(folder);
+        command
+    }
+
+    /// Runs the program from a desk.
+    pub fn run_away(&self, desk: &str, words: &str) -> Ran {
+        self.ran(words, self.away(desk, words))
+    }
+
+    /// Runs the program from a desk and wants it to end with 0.
+    pub fn ok_away(&self, desk: &str, words: &str) -> Ran {
+        let ran = self.run_away(desk, words);
+        assert_eq!(ran.code, 0, "{}", ran.text);
+        ran
+    }
+
+    /// Runs a command that is made ready.
+    pub fn ran(&self, words: &str, mut command: Command) -> Ran {
+        let output = command.output().unwrap();
         let out = self.plain(&String::from_utf8(output.stdout).unwrap());
         let err = self.plain(&String::from_utf8(output.stderr).unwrap());
         let code = output.status.code().unwrap_or(-1);

@@ -60,9 +60,14 @@ impl Address {
             ("ftp", _) => Scheme::Ftp,
             ("ftps", Some(IMPLICIT)) => Scheme::FtpsImplicit,
             ("ftps", _) => Scheme::FtpsExplicit,
-            _ => return Err(fail("begins with none of sftp://, ftp:// and ftps://")),
+            ("ftps-implicit", _) => Scheme::FtpsImplicit,
+            _ => return Err(fail("begins with none of sftp://, ftp://, ftps:// and ftps-implicit://")),
         };
-        let port = port.unwrap_or(if scheme == Scheme::Sftp { 22 } else { 21 });
+        let port = port.unwrap_or(match scheme {
+            Scheme::Sftp => 22,
+            Scheme::FtpsImplicit => IMPLICIT,
+            _ => 21,
+        });
         let (user, path) = (decoded(user), decoded(path));
         let (Some(user), Some(path)) = (user, path) else {
             return Err(fail("has a % that is not followed by two digits"));
@@ -146,6 +151,10 @@ mod tests {
         assert_eq!(read("ftp://club@host/~").path(""), ".");
         assert_eq!((read("ftps://c@h").scheme, read("ftps://c@h").port), (Scheme::FtpsExplicit, 21));
         assert_eq!(read("ftps://c@h:990/").scheme, Scheme::FtpsImplicit);
+        assert_eq!(
+            (read("ftps-implicit://c@h/x").scheme, read("ftps-implicit://c@h").port),
+            (Scheme::FtpsImplicit, 990)
+        );
         assert_eq!(read("sftp://c%40x@[::1]:22/a%20b").host, "::1");
         assert_eq!(read("sftp://c%40x@[::1]:22/a%20b").user, "c@x");
         assert!(Address::parse("../quarry").unwrap().is_none());

@@ -69,7 +69,13 @@ impl Ftp {
     /// Does something that opens a data connection; a host without EPSV is met once.
     fn data<T>(&self, mut act: impl FnMut(&mut Conn, u32) -> Done<T>) -> Result<Done<T>, HostError> {
         self.pool.again(|conn, tried| match act(conn, tried) {
-            Err(Fault::No(500..=504 | 522, _)) if self.pool.without_extended(conn) => act(conn, tried),
+            Err(Fault::No(500..=504, _)) if self.pool.without_extended(conn) => act(conn, tried),
+            // 522: the data connection must go on with the session of the control connection
+            Err(Fault::No(522, words)) if self.pool.with_one_session(conn) => Err(Fault::Lost(words)),
+            Err(Fault::Lost(words)) if words.starts_with("425") => {
+                self.pool.with_one_session(conn);
+                Err(Fault::Lost(words))
+            }
             other => other,
         })
     }

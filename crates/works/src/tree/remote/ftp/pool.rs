@@ -25,6 +25,8 @@ pub(super) struct Conn {
     pub(super) ftp: RustlsFtpStream,
     /// Whether the host knows MLSD.
     pub(super) mlsd: bool,
+    /// Whether its session can be gone on with again and again.
+    pub(super) one_session: bool,
 }
 
 /// What became of a command.
@@ -41,12 +43,14 @@ impl From<FtpError> for Fault {
     fn from(e: FtpError) -> Self {
         match e {
             FtpError::UnexpectedResponse(response) => {
-                let words = clean(&String::from_utf8_lossy(&response.body), 160);
+                let words = clean(String::from_utf8_lossy(&response.body).trim(), 160);
+                // the library knows not every number
+                let code = words.get(..3).and_then(|c| c.parse().ok());
                 match response.status {
                     Status::NotAvailable | Status::CannotOpenDataConnection | Status::TransferAborted => {
                         Fault::Lost(words)
                     }
-                    status => Fault::No(status.code(), words),
+                    status => Fault::No(code.unwrap_or(status.code()), words),
                 }
             }
             other => Fault::Lost(clean(&other.to_string(), 160)),
@@ -76,7 +80,9 @@ pub(super) struct Pool {
     pub(super) door: Door,
     slots: Mutex<Slots>,
     freed: Condvar,
-    tls: OnceLock<Result<(Arc<rustls::ClientConfig>, Arc<Judge>), String>>,
+    tls: [OnceLock<Result<(Arc<rustls::ClientConfig>, Arc<Judge>), String>>; 2],
+    /// Whether one session is to be gone on with again and again, which TLS 1.2 can.
+    one_session: AtomicBool,
     /// Whether the host takes EPSV; else PASV.
     extended: AtomicBool,
     stop: Arc<AtomicBool>,
@@ -84,8 +90,9 @@ pub(super) struct Pool {
 
 impl Pool {
     pub(super) fn new(door: Door, stop: Arc<AtomicBool>) -> Self {
-        let (slots, freed, tls) = (Mutex::default(), Condvar::new(), OnceLock::new());
-        Self { door, slots, freed, tls, extended: AtomicBool::new(true), stop }
+        let (slots, freed, tls) = (Mutex::default(), Condvar::new(), [OnceLock::new(), OnceLock::new()]);
+        let (one_session, extended) = (AtomicBool::new(false), AtomicBool::new(true));
+        Self { door, slots, freed, tls, one_session, extended, stop }
     }
 
     fn lock(&self) -> MutexGuard<'_, Slots> {
@@ -182,6 +189,7 @@ impl Pool {
         let address = &self.door.address;
         let host = address.whom();
         let silent = |why: String| (HostError::Silent { host: host.clone(), why: clean(&why, 120) }, false);
+        let one_session = address.scheme == Scheme::Ftp || self.one_session.load(Ordering::Relaxed);
         let password = self.door.password().map_err(|e| (e, false))?;
         let to: SocketAddr = (address.host.as_str(), address.port)
             .to_socket_addrs()
@@ -242,7 +250,7 @@ impl Pool {
                 Fault::Host(e) => (e, false),
             });
         }
-        let ready = self.greet(ftp).map_err(|fault| match fault {
+        let ready = self.greet(ftp, one_session).map_err(|fault| match fault {
             Fault::No(_, words) | Fault::Lost(words) => silent(words),
             Fault::Host(e) => (e, false),
         });
@@ -250,7 +258,7 @@ impl Pool {
     }
 
     /// Agrees on how files and names travel.
-    fn greet(&self, mut ftp: RustlsFtpStream) -> Done<Conn> {
+    fn greet(&self, mut ftp: RustlsFtpStream, one_session: bool) -> Done<Conn> {
         if self.door.address.scheme == Scheme::FtpsImplicit {
             for command in ["PBSZ 0", "PROT P"] {
                 ftp.custom_command(command, &[Status::CommandOk])?;
@@ -276,7 +284,7 @@ impl Pool {
         // the data goes where the control connection goes, whatever the host claims
         ftp.set_passive_nat_workaround(true);
         ftp.set_mode(if self.extended.load(Ordering::Relaxed) { Mode::ExtendedPassive } else { Mode::Passive });
-        Ok(Conn { ftp, mlsd })
+        Ok(Conn { ftp, mlsd, one_session })
     }
 
     /// A host that does not know EPSV is spoken to with PASV from now on; returns whether that is new.
@@ -285,11 +293,20 @@ impl Pool {
         self.extended.swap(false, Ordering::Relaxed)
     }
 
+    /// A host that demands one session for all connections is given it from now on; returns whether this
+    /// connection did not.
+    pub(super) fn with_one_session(&self, conn: &Conn) -> bool {
+        self.one_session.store(true, Ordering::Relaxed);
+        !conn.one_session
+    }
+
     fn tls(&self) -> Result<(Arc<rustls::ClientConfig>, Arc<Judge>), String> {
-        let made = self.tls.get_or_init(|| {
+        let once = self.one_session.load(Ordering::Relaxed);
+        let [usual, other] = &self.tls;
+        let made = if once { other } else { usual }.get_or_init(|| {
             let (access, home) = (self.door.trust.access.clone(), self.door.trust.home.clone());
             let (host, port) = (self.door.trust.host.clone(), self.door.trust.port);
-            tls::configured(trust::Trust { access, home, host, port })
+            tls::configured(trust::Trust { access, home, host, port }, once)
         });
         made.clone()
     }

@@ -10,6 +10,8 @@ use rustls::{DigitallySignedStruct, SignatureScheme};
 use super::super::error::HostError;
 use super::super::trust::Trust;
 
+const ONCE: &[&rustls::SupportedProtocolVersion] = &[&rustls::version::TLS12];
+
 /// Judges a host's certificate; why it was refused is kept, since the library passes on its own errors only.
 #[derive(Debug)]
 pub(super) struct Judge {
@@ -27,8 +29,9 @@ impl std::fmt::Debug for TrustOf {
 }
 
 /// Returns what encrypts the connections to one host, and its judge. One configuration for all connections: hosts
-/// may demand that a data connection goes on with the session of its control connection.
-pub(super) fn configured(trust: Trust) -> Result<(Arc<rustls::ClientConfig>, Arc<Judge>), String> {
+/// may demand that a data connection goes on with the session of its control connection. `once` is for those where
+/// that cannot be done often enough with TLS 1.3, whose tickets are good for one use each.
+pub(super) fn configured(trust: Trust, once: bool) -> Result<(Arc<rustls::ClientConfig>, Arc<Judge>), String> {
     let roots = rustls::RootCertStore::from_iter(webpki_roots::TLS_SERVER_ROOTS.iter().cloned());
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let public = WebPkiServerVerifier::builder_with_provider(Arc::new(roots), provider.clone())
@@ -36,7 +39,7 @@ pub(super) fn configured(trust: Trust) -> Result<(Arc<rustls::ClientConfig>, Arc
         .map_err(|e| e.to_string())?;
     let judge = Arc::new(Judge { public, trust: TrustOf(trust), wrong: Mutex::new(None) });
     let config = rustls::ClientConfig::builder_with_provider(provider)
-        .with_safe_default_protocol_versions()
+        .with_protocol_versions(if once { ONCE } else { rustls::ALL_VERSIONS })
         .map_err(|e| e.to_string())?
         .dangerous()
         .with_custom_certificate_verifier(judge.clone())
