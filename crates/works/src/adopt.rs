@@ -20,7 +20,7 @@ use yalotheca_core::wire::{self, Wired};
 
 use crate::home::write_whole;
 use crate::recover::recover;
-use crate::server::{MOST_SETTINGS, Server, Surroundings};
+use crate::server::{MOST_SETTINGS, Server, Surroundings, state_folder};
 use crate::settle::{ItemChange, Plan};
 use crate::tree::{self, Login, Stat, Tree};
 use crate::{Error, apply, families, state};
@@ -108,6 +108,12 @@ pub fn adopt(request: &Request, around: &Surroundings) -> Result<Adopted, Error>
     }
     let files = tree.walk()?;
     let (family, certainty) = which(request, around, tree.as_ref(), &files)?;
+    // where a family lets our files be is known only now
+    tree.allow_state(&state_folder(&family));
+    let head = state::head(tree.as_ref())?;
+    if head.generation > 0 {
+        return again(request, around, &tree, &head, told);
+    }
     let mut text = roster_text(request, &family);
     let server = open(request, &text, &tree, around)?;
     let facts = server.facts()?;

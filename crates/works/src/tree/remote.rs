@@ -180,30 +180,55 @@ impl RemoteTree {
         Ok(self.wire.as_ref())
     }
 
-    /// The name of the state folder: the one that is there, else the one that is to be made.
-    fn state(&self) -> Result<String, TreeError> {
+    /// The name of the state folder: the one that is there, else the one that is to be made. `None` on a host that
+    /// takes no names with a dot, as long as no plain folder is allowed.
+    fn state(&self) -> Result<Option<String>, TreeError> {
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(name) = state.as_ref() {
-            return Ok(name.clone());
+        if state.is_some() {
+            return Ok(state.clone());
         }
         let allowed = self.allowed.get().cloned().unwrap_or_default();
-        let Some(plain) = &allowed.plain else { return Ok(STATE.to_owned()) };
-        let seen = self.wire()?.stat(&[self.address.path(STATE), self.address.path(plain)])?;
-        let name = match seen.as_slice() {
-            [Stat::Folder, _] => STATE,
-            [_, Stat::Folder] => plain,
-            _ if allowed.always => plain,
-            // not known yet: the first write tells whether the host takes dot names
-            _ => return Ok(STATE.to_owned()),
+        let wire = self.wire()?;
+        let dotted = match wire.stat(&[self.address.path(STATE)]) {
+            // some hosts say nothing of the folder, and refuse what is in it
+            Ok(seen) if seen.first() == Some(&Stat::Absent) => match wire.list(&[self.address.path(STATE)]) {
+                Ok(_) => Some(Stat::Absent),
+                Err(HostError::Refused { .. }) => None,
+                Err(e) => return Err(e.into()),
+            },
+            Ok(seen) => seen.first().copied(),
+            Err(HostError::Refused { .. }) => None,
+            Err(e) => return Err(e.into()),
         };
-        *state = Some(name.to_owned());
-        Ok(name.to_owned())
+        let is_folder = |name: &String| -> Result<bool, HostError> {
+            Ok(wire.stat(&[self.address.path(name)])?.first() == Some(&Stat::Folder))
+        };
+        let name = match (dotted, &allowed.plain) {
+            (Some(Stat::Folder), _) => STATE.to_owned(),
+            (None, plain) => match plain {
+                Some(plain) => plain.clone(),
+                None => return Ok(None),
+            },
+            (_, Some(plain)) if allowed.always || is_folder(plain)? => plain.clone(),
+            // not known yet: the first write tells whether the host takes dot names
+            _ => return Ok(Some(STATE.to_owned())),
+        };
+        *state = Some(name.clone());
+        Ok(Some(name))
+    }
+
+    /// Whether a path is in a state folder that this host could not have.
+    fn is_nowhere(&self, path: &ServerPath) -> Result<bool, TreeError> {
+        Ok(path.root() == STATE_ROOT && self.state()?.is_none())
     }
 
     fn real(&self, path: &ServerPath) -> Result<String, TreeError> {
         match path.root() {
             SERVER => Ok(self.address.path(path.path())),
-            STATE_ROOT => Ok(self.address.path(&format!("{}/{}", self.state()?, path.path()))),
+            STATE_ROOT => {
+                let state = self.state()?.ok_or_else(|| HostError::NoDotNames { host: self.address.whom() })?;
+                Ok(self.address.path(&format!("{state}/{}", path.path())))
+            }
             other => Err(TreeError::Root(other.to_owned())),
         }
     }
@@ -295,51 +320,69 @@ impl RemoteTree {
         Ok(Some((File::open(kept).map_err(fail())?, digest)))
     }
 
-    /// Writes files, then looks whether each has the size that was sent.
+    /// Writes files, then looks whether each has the size that was sent; those that were cut are sent again.
     fn write(&self, writes: &[Effect]) -> Result<(), TreeError> {
-        let mut opened = Archives::default();
-        let mut failed = None;
-        let mut sizes: Vec<(ServerPath, u64)> = Vec::new();
-        {
-            let mut jobs = writes.iter().filter_map(|e| match e {
+        let mut left: Vec<(&ServerPath, &Content)> = writes
+            .iter()
+            .filter_map(|e| match e {
                 Effect::Write(path, content) => Some((path, content)),
                 _ => None,
-            });
-            let mut next = || -> Option<Result<Put, HostError>> {
-                let (path, content) = jobs.next()?;
-                let made = self.body(content, &mut opened).and_then(|body| Ok((self.real(path)?, body)));
-                match made {
-                    Ok((real, body)) => {
-                        sizes.push((path.clone(), body.size()));
-                        Some(Ok(Put { path: real, body, safe: true }))
+            })
+            .collect();
+        for tried in 0.. {
+            let sizes = self.send(&left)?;
+            let paths: Vec<ServerPath> = left.iter().map(|(p, _)| (*p).clone()).collect();
+            let now = now_nanos();
+            let mut short = None;
+            let mut again = Vec::new();
+            for ((one, wanted), (stat, _)) in left.iter().zip(sizes).zip(self.stats(&paths)?) {
+                match stat {
+                    Stat::File { bytes, changed } if bytes == wanted => {
+                        if changed != 0 {
+                            self.ahead.store(changed.saturating_sub(now), Ordering::Relaxed);
+                        }
                     }
-                    Err(e) => {
-                        failed = Some(e);
-                        Some(Err(HostError::Stopped))
+                    other => {
+                        let got = if let Stat::File { bytes, .. } = other { bytes } else { 0 };
+                        short = Some(TreeError::Short { path: shown(one.0), got, wanted });
+                        again.push(*one);
                     }
                 }
-            };
-            let sent = self.wire()?.put(&mut std::iter::from_fn(&mut next));
-            if let Err(e) = sent {
-                return Err(failed.unwrap_or_else(|| e.into()));
             }
-        }
-        let paths: Vec<ServerPath> = sizes.iter().map(|(p, _)| p.clone()).collect();
-        let now = now_nanos();
-        for ((path, wanted), (stat, _)) in sizes.iter().zip(self.stats(&paths)?) {
-            match stat {
-                Stat::File { bytes, changed } if bytes == *wanted => {
-                    if changed != 0 {
-                        self.ahead.store(changed.saturating_sub(now), Ordering::Relaxed);
-                    }
-                }
-                Stat::File { bytes, .. } => {
-                    return Err(TreeError::Short { path: shown(path), got: bytes, wanted: *wanted });
-                }
-                _ => return Err(TreeError::Short { path: shown(path), got: 0, wanted: *wanted }),
+            match short {
+                None => break,
+                Some(short) if tried >= 2 => return Err(short),
+                Some(_) => left = again,
             }
         }
         Ok(())
+    }
+
+    /// Sends files; returns their sizes.
+    fn send(&self, writes: &[(&ServerPath, &Content)]) -> Result<Vec<u64>, TreeError> {
+        let mut opened = Archives::default();
+        let mut failed = None;
+        let mut sizes = Vec::with_capacity(writes.len());
+        let mut jobs = writes.iter();
+        let mut next = || -> Option<Result<Put, HostError>> {
+            let (path, content) = jobs.next()?;
+            let made = self.body(content, &mut opened).and_then(|body| Ok((self.real(path)?, body)));
+            match made {
+                Ok((path, body)) => {
+                    sizes.push(body.size());
+                    Some(Ok(Put { path, body, safe: true }))
+                }
+                Err(e) => {
+                    failed = Some(e);
+                    Some(Err(HostError::Stopped))
+                }
+            }
+        };
+        let sent = self.wire()?.put(&mut std::iter::from_fn(&mut next));
+        match sent {
+            Ok(()) => Ok(sizes),
+            Err(e) => Err(failed.unwrap_or_else(|| e.into())),
+        }
     }
 
     fn op(&self, effect: &Effect) -> Result<Option<Op>, TreeError> {
@@ -400,8 +443,9 @@ impl Tree for RemoteTree {
     }
 
     fn ready(&self) -> Result<(), TreeError> {
-        let name = self.state()?;
         let wire = self.wire()?;
+        let host = self.address.whom();
+        let name = self.state()?.ok_or(HostError::NoDotNames { host })?;
         let made = wire.run(&[Op::Folder(self.address.path(&name))]);
         let plain = self.allowed.get().and_then(|a| a.plain.clone()).filter(|p| *p != name);
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
@@ -427,7 +471,7 @@ impl Tree for RemoteTree {
         let wire = self.wire()?;
         let host = self.address.whom();
         let strange = |why: String| HostError::Strange { host: host.clone(), why };
-        let own: BTreeSet<String> = [STATE.to_owned(), self.state()?].into();
+        let own: BTreeSet<String> = [Some(STATE.to_owned()), self.state()?].into_iter().flatten().collect();
         let mut out = Vec::new();
         let mut folders = vec![String::new()];
         for depth in 0.. {
@@ -462,6 +506,9 @@ impl Tree for RemoteTree {
     }
 
     fn list(&self, folders: &[ServerPath]) -> Result<Vec<Listing>, TreeError> {
+        if folders.iter().try_fold(true, |all, f| Ok::<_, TreeError>(all && self.is_nowhere(f)?))? {
+            return Ok(vec![Vec::new(); folders.len()]);
+        }
         let reals = self.reals(folders)?;
         let listed = self.wire()?.list(&reals)?;
         let listing = |l| Self::sound(l).into_iter().map(|n| (n.name, n.stat)).collect();

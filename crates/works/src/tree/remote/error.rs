@@ -83,6 +83,15 @@ pub enum HostError {
         /// The host and port.
         host: String,
     },
+    /// The host takes no names with a dot, and no plain folder may be used.
+    #[error(
+        "{host} takes no names that begin with a dot, and the family allows no plain folder for our own files; \
+         add state-folder = {{ name = \"…\" }} to the family file"
+    )]
+    NoDotNames {
+        /// The host and port.
+        host: String,
+    },
     /// The host says no to something.
     #[error("`{path}` {doing}: the host says: {why}")]
     Refused {

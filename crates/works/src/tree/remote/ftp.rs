@@ -5,7 +5,7 @@ mod pool;
 mod tls;
 
 use std::io::{Read as _, Write as _};
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use suppaftp::Status;
@@ -22,6 +22,10 @@ use pool::{Conn, Done, Fault, Pool};
 const MOST_LISTING: u64 = 64_000_000;
 /// A piece of a file on its way (bytes).
 const PIECE: u64 = 256 * 1024;
+/// A file larger than this is asked about as soon as it was sent (bytes).
+const CHECKED: u64 = 500_000;
+/// So much before its end a transfer that was cut goes on (bytes).
+const OVERLAP: u64 = 4 * 1024;
 
 /// An FTP host.
 pub(super) struct Ftp {
@@ -67,8 +71,16 @@ impl Ftp {
     }
 
     /// Does something that opens a data connection; a host without EPSV is met once.
-    fn data<T>(&self, mut act: impl FnMut(&mut Conn, u32) -> Done<T>) -> Result<Done<T>, HostError> {
-        self.pool.again(|conn, tried| match act(conn, tried) {
+    fn data<T>(&self, act: impl FnMut(&mut Conn, u32) -> Done<T>) -> Result<Done<T>, HostError> {
+        self.data_with_progress(&AtomicU64::new(0), act)
+    }
+
+    fn data_with_progress<T>(
+        &self,
+        progress: &AtomicU64,
+        mut act: impl FnMut(&mut Conn, u32) -> Done<T>,
+    ) -> Result<Done<T>, HostError> {
+        self.pool.with_progress(progress, |conn, tried| match act(conn, tried) {
             Err(Fault::No(500..=504, _)) if self.pool.without_extended(conn) => act(conn, tried),
             // 522: the data connection must go on with the session of the control connection
             Err(Fault::No(522, words)) if self.pool.with_one_session(conn) => Err(Fault::Lost(words)),
@@ -146,8 +158,16 @@ impl Ftp {
     }
 
     fn get_one(&self, job: &Get) -> Result<Option<Sink>, HostError> {
-        let done = self.data(|conn, _| {
-            let mut sink = job.sink()?;
+        let (mut sink, progress) = (job.sink()?, AtomicU64::new(0));
+        let done = self.data_with_progress(&progress, |conn, _| {
+            if sink.size > 0 {
+                if conn.rest {
+                    conn.ftp.resume_transfer(usize::try_from(sink.size).unwrap_or(0))?;
+                } else {
+                    // a host that knows no REST sends all of it again
+                    sink = job.sink()?;
+                }
+            }
             let mut stream = conn.ftp.retr_as_stream(&job.path)?;
             let mut buffer = vec![0; usize::try_from(PIECE).unwrap_or(65_536)];
             loop {
@@ -156,12 +176,12 @@ impl Ftp {
                     Some(piece) if !piece.is_empty() => sink.take(piece)?,
                     _ => break,
                 }
+                progress.store(sink.size, Ordering::Relaxed);
             }
-            stream.finish()?;
-            Ok(sink)
+            Ok(stream.finish()?)
         });
         match done? {
-            Ok(sink) => Ok(Some(sink)),
+            Ok(()) => Ok(Some(sink)),
             Err(fault @ Fault::No(450..=553, _)) => match self.stat_one(&job.path)? {
                 Stat::Absent => Ok(None),
                 _ => Err(Self::refused(&job.path, "cannot be read", fault)),
@@ -170,38 +190,27 @@ impl Ftp {
         }
     }
 
+    /// Sends a file, from where an earlier try stopped. A cut connection is noticed by its next command; what had
+    /// arrived is asked for over the new one.
     fn put_one(&self, job: &Put) -> Result<(), HostError> {
-        let (path, body) = (job.path.as_str(), &job.body);
-        let first = self.data(|conn, tried| {
-            if tried > 0 {
-                // it was cut: what arrived is looked at first
-                return Ok(false);
+        let (path, body, progress) = (job.path.as_str(), &job.body, AtomicU64::new(0));
+        let done = self.data_with_progress(&progress, |conn, tried| {
+            if tried == 0 {
+                die::point();
             }
-            die::point();
-            send(conn, path, body, 0).map(|()| true)
-        });
-        match first? {
-            Ok(true) => Ok(()),
-            Ok(false) => {
-                let from = match self.stat_one(path)? {
-                    Stat::File { bytes, .. } if bytes <= body.size() => bytes.saturating_sub(PIECE),
-                    _ => 0,
-                };
-                self.put_rest(path, body, from)
+            let from = if tried > 0 && conn.rest { arrived(conn, path, body)? } else { 0 };
+            progress.store(from, Ordering::Relaxed);
+            send(conn, path, body, from)?;
+            if body.size() > CHECKED {
+                // to the host a data connection that was cut looks like one that ended
+                let there = conn.ftp.size(path).map_err(Fault::from);
+                if let Ok(bytes) = there
+                    && (bytes as u64) < body.size()
+                {
+                    return Err(Fault::Lost(format!("only {bytes} bytes arrived")));
+                }
             }
-            Err(fault) => Err(Self::refused(path, "cannot be written", fault)),
-        }
-    }
-
-    /// Goes on with a file whose first try was cut.
-    fn put_rest(&self, path: &str, body: &Body, from: u64) -> Result<(), HostError> {
-        let done = self.data(|conn, tried| {
-            // after a second cut, or where the host knows no REST, from the beginning
-            let from = if tried == 0 { from } else { 0 };
-            match send(conn, path, body, from) {
-                Err(Fault::No(..)) if from > 0 => send(conn, path, body, 0),
-                other => other,
-            }
+            Ok(())
         });
         done?.map_err(|fault| Self::refused(path, "cannot be written", fault))
     }
@@ -262,6 +271,18 @@ impl Ftp {
                 if done { Ok(()) } else { Err(Self::refused(to, "cannot be put in place", fault)) }
             }
         }
+    }
+}
+
+/// How much of a file arrived before the connection was cut, less what may have arrived in part.
+fn arrived(conn: &mut Conn, path: &str, body: &Body) -> Done<u64> {
+    match conn.ftp.size(path).map_err(Fault::from) {
+        Ok(bytes) => {
+            let bytes = bytes as u64;
+            Ok(if bytes <= body.size() { bytes.saturating_sub(OVERLAP) } else { 0 })
+        }
+        Err(Fault::No(..)) => Ok(0),
+        Err(other) => Err(other),
     }
 }
 

@@ -1,7 +1,7 @@
 //! SFTP: one connection, many requests in flight.
 
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
 
 use futures_util::{StreamExt as _, TryStreamExt as _, stream};
@@ -136,7 +136,16 @@ impl Sftp {
         &self,
         act: impl Fn(Arc<Live>, u32) -> F,
     ) -> Result<Result<T, Fault>, HostError> {
-        let mut tried = 0;
+        self.with_progress(&AtomicU64::new(0), act).await
+    }
+
+    /// The same for long work: as long as it gets on, it is not given up.
+    async fn with_progress<T, F: Future<Output = Done<T>>>(
+        &self,
+        progress: &AtomicU64,
+        act: impl Fn(Arc<Live>, u32) -> F,
+    ) -> Result<Result<T, Fault>, HostError> {
+        let (mut tried, mut before) = (0, 0);
         loop {
             if self.stop.load(Ordering::Relaxed) {
                 return Err(HostError::Stopped);
@@ -156,7 +165,9 @@ impl Sftp {
             drop(permit);
             match done {
                 Err(Fault::Lost(why)) => {
-                    tried += 1;
+                    let now = progress.load(Ordering::Relaxed);
+                    tried = if now > before { 1 } else { tried + 1 };
+                    before = now;
                     self.forget(&live).await;
                     if tried >= TRIES {
                         let host = self.door.address.whom();
@@ -236,39 +247,22 @@ impl Sftp {
 
     async fn get_one(&self, job: &Get) -> Result<Option<Sink>, HostError> {
         let doing = "cannot be read";
-        let done = self.again(|live, _| async move {
-            let handle = live.sftp.open(job.path.as_str(), OpenFlags::READ, FileAttributes::empty()).await?.handle;
-            let read = self.read_all(&live, &handle, job).await;
-            let _ = live.sftp.close(handle).await;
-            read
+        let (sink, progress) = (Mutex::new(job.sink()?), AtomicU64::new(0));
+        let done = self.with_progress(&progress, |live, _| {
+            let (sink, progress) = (&sink, &progress);
+            async move {
+                let handle = live.sftp.open(job.path.as_str(), OpenFlags::READ, FileAttributes::empty()).await?.handle;
+                let mut sink = sink.lock().await;
+                let read = read_rest(&live, &handle, &mut sink).await;
+                progress.store(sink.size, Ordering::Relaxed);
+                let _ = live.sftp.close(handle).await;
+                read
+            }
         });
         match done.await? {
-            Ok(sink) => Ok(Some(sink)),
+            Ok(()) => Ok(Some(sink.into_inner())),
             Err(fault) if fault.absent() => Ok(None),
             Err(fault) => Err(Self::refused(&job.path, doing, fault)),
-        }
-    }
-
-    async fn read_all(&self, live: &Live, handle: &str, job: &Get) -> Done<Sink> {
-        let mut sink = job.sink()?;
-        let size = live.sftp.fstat(handle).await?.attrs.size.unwrap_or(0);
-        let step = u64::from(live.piece);
-        let pieces = stream::iter((0..size.div_ceil(step)).map(|at| at * step))
-            .map(|from| read_piece(live, handle, from, step.min(size - from)))
-            .buffered(PIECES);
-        let mut pieces = std::pin::pin!(pieces);
-        while let Some(piece) = pieces.next().await {
-            sink.take(&piece?)?;
-        }
-        // a file that grew meanwhile, or whose size was a lie, is read to its end; a sink knows its bound
-        let mut from = size;
-        loop {
-            let more = read_piece(live, handle, from, step).await?;
-            if more.is_empty() {
-                return Ok(sink);
-            }
-            from += more.len() as u64;
-            sink.take(&more)?;
         }
     }
 
@@ -276,36 +270,32 @@ impl Sftp {
     async fn put_one(&self, job: &Put) -> Result<(), HostError> {
         let doing = "cannot be written";
         let (path, body) = (job.path.as_str(), &job.body);
-        let done = self.again(|live, tried| async move {
-            let from = if tried == 0 { 0 } else { self.resumes_at(&live, path, body).await? };
-            let mut flags = OpenFlags::CREATE | OpenFlags::WRITE;
-            if from == 0 {
-                flags |= OpenFlags::TRUNCATE;
+        let progress = AtomicU64::new(0);
+        let done = self.with_progress(&progress, |live, tried| {
+            let progress = &progress;
+            async move {
+                let from = if tried == 0 { 0 } else { arrived(&live, path, progress.load(Ordering::Relaxed)).await? };
+                progress.store(from, Ordering::Relaxed);
+                let mut flags = OpenFlags::CREATE | OpenFlags::WRITE;
+                if from == 0 {
+                    flags |= OpenFlags::TRUNCATE;
+                }
+                if tried == 0 {
+                    die::point();
+                }
+                let handle = live.sftp.open(path, flags, FileAttributes::empty()).await?.handle;
+                let sent = send_all(&live, &handle, body, progress, tried).await;
+                if sent.is_ok() && live.fsync && job.safe {
+                    // a host that cannot is no reason to stop
+                    let _ = live.sftp.fsync(handle.clone()).await;
+                }
+                let closed = live.sftp.close(handle).await;
+                sent?;
+                closed?;
+                Ok(())
             }
-            if tried == 0 {
-                die::point();
-            }
-            let handle = live.sftp.open(path, flags, FileAttributes::empty()).await?.handle;
-            let sent = send_all(&live, &handle, body, from).await;
-            if sent.is_ok() && live.fsync && job.safe {
-                // a host that cannot is no reason to stop
-                let _ = live.sftp.fsync(handle.clone()).await;
-            }
-            let closed = live.sftp.close(handle).await;
-            sent?;
-            closed?;
-            Ok(())
         });
         done.await?.map_err(|fault| Self::refused(path, doing, fault))
-    }
-
-    /// Where a try that was cut goes on: a piece before the end, which may have arrived in part.
-    async fn resumes_at(&self, live: &Live, path: &str, body: &Body) -> Done<u64> {
-        let piece = u64::from(live.piece) * PIECES as u64;
-        match live.sftp.lstat(path).await {
-            Ok(seen) => Ok(seen.attrs.size.filter(|s| *s <= body.size()).unwrap_or(0).saturating_sub(piece)),
-            Err(_) => Ok(0),
-        }
     }
 
     async fn op_one(&self, op: &Op) -> Result<(), HostError> {
@@ -423,6 +413,28 @@ async fn absent(live: &Live, path: &str) -> Done<bool> {
     }
 }
 
+/// Reads a file from where an earlier try stopped.
+async fn read_rest(live: &Live, handle: &str, sink: &mut Sink) -> Done<()> {
+    let size = live.sftp.fstat(handle).await?.attrs.size.unwrap_or(0);
+    let step = u64::from(live.piece);
+    let first = sink.size;
+    let pieces = stream::iter((0..size.saturating_sub(first).div_ceil(step)).map(|at| first + at * step))
+        .map(|from| read_piece(live, handle, from, step.min(size - from)))
+        .buffered(PIECES);
+    let mut pieces = std::pin::pin!(pieces);
+    while let Some(piece) = pieces.next().await {
+        sink.take(&piece?)?;
+    }
+    // a file that grew meanwhile, or whose size was a lie, is read to its end; a sink knows its bound
+    loop {
+        let more = read_piece(live, handle, sink.size, step).await?;
+        if more.is_empty() {
+            return Ok(());
+        }
+        sink.take(&more)?;
+    }
+}
+
 /// Reads one piece; shorter only at the file's end.
 async fn read_piece(live: &Live, handle: &str, from: u64, bytes: u64) -> Done<Vec<u8>> {
     let mut out: Vec<u8> = Vec::new();
@@ -438,18 +450,33 @@ async fn read_piece(live: &Live, handle: &str, from: u64, bytes: u64) -> Done<Ve
     Ok(out)
 }
 
-async fn send_all(live: &Live, handle: &str, body: &Body, from: u64) -> Done<()> {
-    let step = u64::from(live.piece);
+/// Sends what is left of a file; `progress` is what the host has confirmed from the beginning without a gap.
+async fn send_all(live: &Live, handle: &str, body: &Body, progress: &AtomicU64, tried: u32) -> Done<()> {
+    // where lines are cut, less is on the way that could be lost
+    let window = if tried == 0 { PIECES } else { PIECES / 4 };
+    let (step, from) = (u64::from(live.piece), progress.load(Ordering::Relaxed));
     let offsets = (0..body.size().saturating_sub(from).div_ceil(step)).map(|at| from + at * step);
-    stream::iter(offsets)
+    let pieces = stream::iter(offsets)
         .map(|at| async move {
             let piece = body.piece(at, step).map_err(Fault::Host)?;
+            let end = at + piece.len() as u64;
             live.sftp.write(handle, at, piece).await?;
-            Ok::<_, Fault>(())
+            Ok::<_, Fault>(end)
         })
-        .buffer_unordered(PIECES)
-        .try_collect::<()>()
-        .await
+        .buffered(window);
+    let mut pieces = std::pin::pin!(pieces);
+    while let Some(end) = pieces.next().await {
+        progress.store(end?, Ordering::Relaxed);
+    }
+    Ok(())
+}
+
+/// Where a try that was cut goes on: after what the host confirmed, if it has kept that.
+async fn arrived(live: &Live, path: &str, confirmed: u64) -> Done<u64> {
+    match live.sftp.lstat(path).await {
+        Ok(seen) => Ok(if seen.attrs.size.unwrap_or(0) >= confirmed { confirmed } else { 0 }),
+        Err(_) => Ok(0),
+    }
 }
 
 fn stat_of(attrs: &FileAttributes) -> Stat {

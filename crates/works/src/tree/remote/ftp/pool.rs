@@ -1,7 +1,7 @@
 //! Connections to an FTP host: several, within what the host allows, made anew when they are lost.
 
 use std::net::{SocketAddr, TcpStream, ToSocketAddrs as _};
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Duration;
 
@@ -25,6 +25,8 @@ pub(super) struct Conn {
     pub(super) ftp: RustlsFtpStream,
     /// Whether the host knows MLSD.
     pub(super) mlsd: bool,
+    /// Whether a transfer can go on in the middle.
+    pub(super) rest: bool,
     /// Whether its session can be gone on with again and again.
     pub(super) one_session: bool,
 }
@@ -106,8 +108,17 @@ impl Pool {
     }
 
     /// Does something over a connection, and again over a new one where that was lost.
-    pub(super) fn again<T>(&self, mut act: impl FnMut(&mut Conn, u32) -> Done<T>) -> Result<Done<T>, HostError> {
-        let mut tried = 0;
+    pub(super) fn again<T>(&self, act: impl FnMut(&mut Conn, u32) -> Done<T>) -> Result<Done<T>, HostError> {
+        self.with_progress(&AtomicU64::new(0), act)
+    }
+
+    /// The same for long work: as long as it gets on, it is not given up.
+    pub(super) fn with_progress<T>(
+        &self,
+        progress: &AtomicU64,
+        mut act: impl FnMut(&mut Conn, u32) -> Done<T>,
+    ) -> Result<Done<T>, HostError> {
+        let (mut tried, mut before) = (0, 0);
         loop {
             if self.stop.load(Ordering::Relaxed) {
                 return Err(HostError::Stopped);
@@ -126,7 +137,9 @@ impl Pool {
                     drop(conn);
                     self.gone();
                     // one that was idle may have been closed by the host long ago
-                    tried += 1;
+                    let now = progress.load(Ordering::Relaxed);
+                    tried = if now > before { 1 } else { tried + 1 };
+                    before = now;
                     if tried >= TRIES {
                         return Err(HostError::Lost { host: self.door.address.whom(), tries: tried, why });
                     }
@@ -284,7 +297,8 @@ impl Pool {
         // the data goes where the control connection goes, whatever the host claims
         ftp.set_passive_nat_workaround(true);
         ftp.set_mode(if self.extended.load(Ordering::Relaxed) { Mode::ExtendedPassive } else { Mode::Passive });
-        Ok(Conn { ftp, mlsd, one_session })
+        let rest = has("REST") || has("REST STREAM");
+        Ok(Conn { ftp, mlsd, rest, one_session })
     }
 
     /// A host that does not know EPSV is spoken to with PASV from now on; returns whether that is new.
