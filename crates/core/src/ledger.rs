@@ -104,8 +104,14 @@ pub struct Entry {
     pub from: u64,
     /// The roster's bytes before and after, by digest.
     pub roster: (Option<Digest>, Option<Digest>),
+    /// Who did it, as people know them.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub who: String,
     /// The items whose version changed: before and after, `None` for absent.
     pub items: Vec<(ItemId, Option<String>, Option<String>)>,
+    /// Why each of them changed: `wanted`, `needed by chest-locks`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub why: Vec<(ItemId, String)>,
     /// The files that changed: before and after, by digest.
     pub files: Vec<(ServerPath, Option<Digest>, Option<Digest>)>,
 }
@@ -124,6 +130,8 @@ pub enum Act {
     Tune(Vec<ServerPath>),
     /// The server went back to what it was before this entry.
     Undo(u64),
+    /// This entry was taken back, and the later ones stayed.
+    TakeBack(u64),
 }
 
 impl Act {
@@ -134,7 +142,7 @@ impl Act {
             Act::Settle => "settle",
             Act::AcceptTerms(_) => "terms",
             Act::Tune(_) => "tune",
-            Act::Undo(_) => "undo",
+            Act::Undo(_) | Act::TakeBack(_) => "undo",
         }
     }
 }

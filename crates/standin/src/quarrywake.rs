@@ -64,6 +64,9 @@ pub fn run(folder: &Path, habits: &Habits, input: &mut dyn BufRead, out: &mut dy
             3
         }
         Ok(()) => {
+            let (mark, conf) = (folder.join("quarry.running"), folder.join("start.conf"));
+            let _ = fs::write(&mark, format!("{}\n", std::process::id()));
+            let settings = fs::read(&conf).ok();
             std::thread::sleep(habits.slow);
             if !habits.hang {
                 say("quarrywake is up");
@@ -75,6 +78,11 @@ pub fn run(folder: &Path, habits: &Habits, input: &mut dyn BufRead, out: &mut dy
                     Err(_) => break,
                 }
             }
+            // it keeps its settings in mind, and writes them back: what was changed meanwhile is lost
+            if let Some(settings) = settings.filter(|s| fs::read(&conf).ok().as_ref() != Some(s)) {
+                let _ = fs::write(&conf, settings);
+            }
+            let _ = fs::remove_file(&mark);
             say("quarrywake has stopped");
             0
         }

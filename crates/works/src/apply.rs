@@ -25,7 +25,7 @@ use crate::server::{MOST_SETTINGS, Server};
 use crate::settle::Plan;
 use crate::state::{self, kept_path};
 use crate::tree::{Content, Effect, STATE, Standing, Stat, Tree, TreeError, hold, state_path};
-use crate::{Error, recover};
+use crate::{Error, recover, running};
 
 /// Carries a plan out. Returns the history entry it made.
 ///
@@ -33,6 +33,7 @@ use crate::{Error, recover};
 /// Something on the server moved meanwhile, another run holds it, there is no room, or an effect failed: nothing is
 /// changed then. [`Error::HalfDone`] when a failure could not be taken back; the next command does.
 pub fn carry_out(server: &Server, plan: Plan) -> Result<Entry, Error> {
+    running::guard(&plan)?;
     let tree = server.tree.as_ref();
     let _hold = hold(&server.tree, &server.around.holder())?;
     let number = plan.before.generation + 1;
@@ -339,7 +340,9 @@ impl<'a> Work<'a> {
         let home = &self.server.around.home;
         Ok(match source {
             Source::Store(digest) => Content::File(home.store_path(digest), sha256.clone()),
-            Source::Member { archive, path } => Content::Member(home.store_path(archive), path.clone(), sha256.clone()),
+            Source::Member { archive, path } => {
+                Content::Member(home.archive_path(archive), path.clone(), sha256.clone())
+            }
             Source::Kept(digest) => Content::Tree(kept_path(digest)?, sha256.clone()),
         })
     }
@@ -412,8 +415,10 @@ impl<'a> Work<'a> {
         } else {
             Some(self.keep(roster_text.into_bytes())?)
         };
-        if plan.roster_after.is_some() {
+        if let Some(after) = &plan.roster_after {
+            // a run that is ended before the roster is written is finished from these
             self.keep(self.server.text.clone().into_bytes())?;
+            self.keep(after.clone().into_bytes())?;
         }
         let doc_digest = |bytes: &Option<Vec<u8>>| bytes.as_ref().map(|b| Digest::of(b));
         let files = plan.steps.iter().map(|s| {
@@ -425,6 +430,8 @@ impl<'a> Work<'a> {
             format: 1,
             number: self.number,
             when: self.server.around.now.clone(),
+            who: self.server.around.who.clone(),
+            why: plan.items.iter().map(|i| (i.id.clone(), i.why.clone())).collect(),
             act: plan.act.clone(),
             from: plan.before.generation,
             roster: (roster_before, roster_after),

@@ -1,5 +1,7 @@
 //! Archives, hostile until shown otherwise. Listed and read here; nothing is ever unpacked by its own word.
 
+mod other;
+
 use std::collections::BTreeSet;
 use std::fs::File;
 use std::io::{BufReader, Read, Seek, Write as _};
@@ -15,6 +17,8 @@ use zip::result::ZipError;
 use crate::Error;
 use crate::home::Home;
 use crate::tree::local::digest_of;
+pub(crate) use other::unify;
+pub use other::{Sort, sort};
 
 /// More members than this are refused.
 const MOST_MEMBERS: usize = 200_000;
@@ -68,14 +72,6 @@ pub(crate) type Opened = ZipArchive<BufReader<File>>;
 pub(crate) fn open(path: &Path) -> Result<Opened, ArchiveError> {
     let file = File::open(path).map_err(|e| ArchiveError::Broken(e.to_string()))?;
     Ok(ZipArchive::new(BufReader::new(file))?)
-}
-
-/// Whether a file begins as an archive does.
-pub fn is_archive(path: &Path) -> std::io::Result<bool> {
-    let mut magic = [0u8; 4];
-    let mut file = File::open(path)?;
-    let count = file.read(&mut magic)?;
-    Ok(count == 4 && (magic == *b"PK\x03\x04" || magic == *b"PK\x05\x06"))
 }
 
 /// Lists an archive's files with the digests of their contents. Everything is read once: what comes back can be

@@ -3,12 +3,14 @@
 use std::collections::BTreeSet;
 
 use yalotheca_core::check::{Situation, check as judge};
-use yalotheca_core::finding::Finding;
+use yalotheca_core::finding::{Finding, Severity};
 use yalotheca_core::id::ServerPath;
 use yalotheca_core::ledger::Ledger;
 use yalotheca_core::slot::Claim;
+use yalotheca_core::text::bytes;
 
 use crate::Error;
+use crate::prune;
 use crate::server::{MOST_SETTINGS, Server};
 use crate::settle::slots;
 use crate::state;
@@ -28,6 +30,7 @@ pub fn check(server: &Server) -> Result<Vec<Finding>, Error> {
     let unknown = unknown_files(server, &ledger, &ours)?;
     let mut settings = settings(server, &ledger)?;
     settings.extend(told);
+    settings.extend(quarantine(server)?);
     let facts = server.facts()?;
     Ok(judge(&Situation {
         family: &server.family,
@@ -39,6 +42,15 @@ pub fn check(server: &Server) -> Result<Vec<Finding>, Error> {
         unknown: &unknown,
         settings: &settings,
     }))
+}
+
+/// Whether more is kept to be brought back than the roster allows.
+fn quarantine(server: &Server) -> Result<Option<Finding>, Error> {
+    let (held, most) =
+        (prune::held(server.tree.as_ref())?, server.roster.limits.quarantine_mb.saturating_mul(1_000_000));
+    let cause = format!("what is kept to be brought back has {}, and the roster allows {}", bytes(held), bytes(most));
+    let fix = "see what would go: yalotheca history prune --dry-run";
+    Ok((held > most).then(|| Finding::new("quarantine-full", Severity::Note, cause, fix)))
 }
 
 /// Files that are neither ours nor the family's own.

@@ -15,6 +15,7 @@ use yalotheca_core::roster::RosterError;
 use yalotheca_core::settings::EditError;
 use yalotheca_core::slot::SlotError;
 use yalotheca_core::solve::Reasons;
+use yalotheca_core::take_back::StandsOn;
 
 use crate::archive::ArchiveError;
 use crate::fetch::FetchError;
@@ -257,6 +258,17 @@ pub enum Error {
     /// The ledger cannot be used.
     #[error(transparent)]
     Ledger(#[from] LedgerError),
+    /// The history has no such entry.
+    #[error("{0}")]
+    NoEntry(String),
+    /// Later entries of the history stand on the one that is to be taken back.
+    #[error("entry {entry} cannot be taken back alone")]
+    StandsOn {
+        /// The entry.
+        entry: u64,
+        /// What stands on it.
+        against: Vec<StandsOn>,
+    },
     /// There is nothing to take back.
     #[error("there is nothing to undo: {0}")]
     NothingToUndo(String),
@@ -315,6 +327,7 @@ impl Error {
             | Error::Range(_)
             | Error::Id(_)
             | Error::NothingToUndo(_)
+            | Error::NoEntry(_)
             | Error::NoSettings { .. }
             | Error::Kept { .. }
             | Error::NothingToMend(_)
@@ -328,6 +341,7 @@ impl Error {
             | Error::NoTerms => 2,
             Error::Impossible(_)
             | Error::Circle(_)
+            | Error::StandsOn { .. }
             | Error::Forbidden(_)
             | Error::NotOffered { .. }
             | Error::OtherFamily { .. }

@@ -2,6 +2,7 @@
 //!
 //! ```text
 //! store/ab/DIGEST       everything fetched, by the digest of its bytes
+//! opened/DIGEST.zip     the same files as in an archive of another sort, by the digest of that
 //! looks/DIGEST.json     what an archive holds, so that it is opened once
 //! catalogues/…          answers of catalogues (crate::catalogue)
 //! families/*.toml       the user's own family files, looked at before the built-in ones
@@ -45,6 +46,17 @@ impl Home {
         self.store_path(digest).is_file()
     }
 
+    /// Returns where an archive of the store is to be read: itself, or the zip that it was turned into.
+    pub fn archive_path(&self, digest: &Digest) -> PathBuf {
+        let turned = self.opened_path(digest);
+        if turned.is_file() { turned } else { self.store_path(digest) }
+    }
+
+    /// Returns where the zip lies that an archive of another sort was turned into.
+    pub(crate) fn opened_path(&self, digest: &Digest) -> PathBuf {
+        self.at(&format!("opened/{digest}.zip"))
+    }
+
     /// Returns a new temporary file beside the store, gone when dropped unless it is kept.
     ///
     /// # Errors
@@ -66,6 +78,18 @@ impl Home {
         }
         file.persist(&path).map_err(|e| Error::disk(&path, "cannot be written")(e.error))?;
         Ok(path)
+    }
+
+    /// Keeps the zip that an archive of another sort was turned into.
+    ///
+    /// # Errors
+    /// The disk says no.
+    pub(crate) fn keep_opened(&self, file: tempfile::NamedTempFile, digest: &Digest) -> Result<(), Error> {
+        let path = self.opened_path(digest);
+        if let Some(folder) = path.parent() {
+            fs::create_dir_all(folder).map_err(Error::disk(folder, "cannot be made"))?;
+        }
+        file.persist(&path).map(|_| ()).map_err(|e| Error::disk(&path, "cannot be written")(e.error))
     }
 
     /// Copies everything a reader gives into the store; returns digest and size.

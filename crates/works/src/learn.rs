@@ -9,7 +9,7 @@ use yalotheca_core::place::real_name;
 use yalotheca_core::roster::Limits;
 
 use crate::Error;
-use crate::archive::{self, ArchiveError};
+use crate::archive::{self, ArchiveError, Sort};
 use crate::home::Home;
 
 /// What a file of the store turned out to be.
@@ -45,7 +45,7 @@ pub fn learn(home: &Home, family: &Family, digest: &Digest, name: &str, limits: 
         Real::Itself => (digest.clone(), look.members.clone()),
         Real::Inside(member) => {
             if !home.has(&member.sha256) {
-                let mut outer = archive::open(&home.store_path(digest)).map_err(refused)?;
+                let mut outer = archive::open(&home.archive_path(digest)).map_err(refused)?;
                 archive::with_member(&mut outer, &member.path, |read| home.take(read, Path::new(&member.path)))
                     .map_err(refused)??;
             }
@@ -60,7 +60,7 @@ pub fn learn(home: &Home, family: &Family, digest: &Digest, name: &str, limits: 
         })
     };
     let path = members.as_deref().and_then(|m| manifest::manifest_path(kind, m)).ok_or_else(absent)?;
-    let bytes = archive::read_member(&home.store_path(&holder), &path).map_err(refused)?;
+    let bytes = archive::read_member(&home.archive_path(&holder), &path).map_err(refused)?;
     let found = manifest::read(kind, name, &bytes)?;
     Ok(Learnt { kind: word.to_owned(), look, real, found })
 }
@@ -70,16 +70,23 @@ fn look(home: &Home, digest: &Digest, name: &str, limits: Limits) -> Result<Look
     let path = home.store_path(digest);
     let unreadable = || Error::disk(path.clone(), "cannot be read");
     let bytes = std::fs::metadata(&path).map_err(unreadable())?.len();
-    let members = match home.look(digest) {
-        Some(members) => Some(members),
-        None if archive::is_archive(&path).map_err(unreadable())? => {
+    let refused = |source: ArchiveError| Error::Archive { name: name.to_owned(), source };
+    let sort = archive::sort(&path).map_err(unreadable())?;
+    let turned = |sort| sort == Sort::Zip || home.opened_path(digest).is_file();
+    let members = match (home.look(digest), sort) {
+        (Some(members), Some(sort)) if turned(sort) => Some(members),
+        (_, Some(sort)) => {
             let most = limits.unpacked_mb.saturating_mul(1_000_000);
-            let listed =
-                archive::list(&path, most).map_err(|source| Error::Archive { name: name.to_owned(), source })?;
+            if sort != Sort::Zip {
+                let mut file = home.temporary()?;
+                archive::unify(&path, sort, most, file.as_file_mut()).map_err(refused)?;
+                home.keep_opened(file, digest)?;
+            }
+            let listed = archive::list(&home.archive_path(digest), most).map_err(refused)?;
             home.keep_look(digest, &listed);
             Some(listed)
         }
-        None => None,
+        (_, None) => None,
     };
     Ok(Look { name: name.to_owned(), sha256: digest.clone(), bytes, members })
 }

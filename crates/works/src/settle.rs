@@ -20,7 +20,7 @@ use yalotheca_core::wire::{self, Wired};
 
 use crate::Error;
 use crate::server::{Overlay, Server, facts};
-use crate::state;
+use crate::{running, state};
 use choose::Picked;
 use settings::Settings;
 
@@ -103,7 +103,7 @@ pub fn plan(server: &Server, options: &Options) -> Result<Plan, Error> {
         let mut plan = once(server, options, &before, &rows, &known)?;
         if plan.facts == known {
             plan.findings.extend(told);
-            return Ok(plan);
+            return running::looked(server, plan);
         }
         // what is to be placed changes what fits: go the way again as the server will be
         known = plan.facts;

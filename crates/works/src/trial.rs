@@ -11,6 +11,7 @@ use yalotheca_core::verdict::{Ended, Judge, Verdict};
 
 use crate::server::Server;
 use crate::settle::{self, Options, Plan};
+use crate::tree::hold;
 use crate::{Error, families, state};
 
 /// A line of the log longer than this is cut (bytes).
@@ -61,6 +62,8 @@ pub fn trial(server: &Server, listener: &mut dyn Listener) -> Result<Verdict, Er
     let ledger = state::head(server.tree.as_ref())?;
     let names: Vec<(String, Vec<String>)> = ledger.order.iter().map(|id| (id.to_string(), Vec::new())).collect();
     let mut judge = Judge::new(family);
+    // while it runs, nobody changes anything under its feet
+    let _hold = hold(&server.tree, &server.around.holder())?;
     let mut child = run(family, folder)?;
     let lines = follow(&mut child);
     let ended = wait(server, &mut child, &lines, start.seconds, &mut judge, listener);

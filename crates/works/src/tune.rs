@@ -14,10 +14,10 @@ use yalotheca_core::roster::{Tuned, What, put_setting};
 use yalotheca_core::settings::{Amount, Document, Format, Path, Value, guess};
 use yalotheca_core::slot::{self, Claim, DocChange, Owner, Slot};
 
-use crate::Error;
 use crate::server::{MOST_SETTINGS, Server};
 use crate::settle::Plan;
 use crate::state;
+use crate::{Error, running};
 
 pub use request::{Change, Request, Where, plan};
 pub use sheet::{Sheet, open};
@@ -190,7 +190,7 @@ fn finish(server: &Server, outcome: Outcome<'_>) -> Result<Plan, Error> {
         .into_iter()
         .filter(|f| f.file.as_ref().is_none_or(|n| outcome.files.iter().any(|p| p.to_string() == *n)));
     let findings = outcome.findings.into_iter().chain(findings).chain(slots.findings).chain(told).collect();
-    Ok(Plan {
+    let plan = Plan {
         act: outcome.act,
         before,
         after,
@@ -203,7 +203,8 @@ fn finish(server: &Server, outcome: Outcome<'_>) -> Result<Plan, Error> {
         keep: Vec::new(),
         roster_after: (text != server.text).then_some(text),
         facts: server.facts()?,
-    })
+    };
+    running::looked(server, plan)
 }
 
 /// The claims whose values the family calls secret.

@@ -1,4 +1,4 @@
-//! Goes back to what the server was before an entry of the history. An undo is an entry itself, so it can be undone.
+//! Takes back an entry of the history, or all from one on. An undo is an entry itself, so it can be undone.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
@@ -9,37 +9,51 @@ use yalotheca_core::ledger::{Act, Entry, FileRow, Ledger};
 use yalotheca_core::place::Source;
 use yalotheca_core::roster::merge_back;
 use yalotheca_core::slot::{Claim, DocChange};
+use yalotheca_core::take_back::take_back;
 
 use crate::Error;
 use crate::server::{MOST_SETTINGS, Server};
 use crate::settle::{ItemChange, Options, Plan, slots};
-use crate::state;
+use crate::{running, state};
 
-/// Plans the way back to before entry `number` (the newest when absent). What the administrator changed since stays.
+/// What to take back.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Back {
+    /// The entry; the newest when absent.
+    pub number: Option<u64>,
+    /// Whether all later ones go too.
+    pub later_too: bool,
+}
+
+/// Plans the way back. What the administrator changed since stays.
 ///
 /// # Errors
-/// There is no such entry, or what was put aside is gone.
-pub fn plan(server: &Server, number: Option<u64>, options: &Options) -> Result<Plan, Error> {
+/// There is no such entry, later ones stand on it, or what was put aside is gone.
+pub fn plan(server: &Server, back: Back, options: &Options) -> Result<Plan, Error> {
     let told = server.told.clone();
     let tree = server.tree.as_ref();
     let before = state::head(tree)?;
     let history = state::history(tree)?;
-    let target = match number {
+    let target = match back.number {
         None => history.last(),
         Some(number) => history.iter().find(|e| e.number == number),
     };
-    let target = target.ok_or_else(|| match (number, history.last()) {
-        (Some(n), Some(last)) => {
-            Error::NothingToUndo(format!("the history has no entry {n}; its last is {}", last.number))
-        }
-        _ => Error::NothingToUndo("the history is empty".to_owned()),
-    })?;
+    let target = target.ok_or_else(|| no_entry(back.number, &history))?;
     if target.act == Act::Adopt {
         return Err(Error::NothingToUndo("it goes back to the day this server was adopted".to_owned()));
     }
-    let goal = state::head_of(tree, target.from)?;
+    let from = state::head_of(tree, target.from)?;
+    let later: Vec<&Entry> = history.iter().filter(|e| e.number > target.number).collect();
+    let alone = !later.is_empty() && !back.later_too;
+    let (goal, undone): (Ledger, Vec<&Entry>) = if alone {
+        let at = state::head_of(tree, target.number)?;
+        let goal = take_back(&before, target, &from, &at, &later)
+            .map_err(|against| Error::StandsOn { entry: target.number, against })?;
+        (goal, vec![target])
+    } else {
+        (from.clone(), history.iter().filter(|e| e.number >= target.number).collect())
+    };
     let (old_rows, rows) = (state::rows(tree, &before)?, state::rows(tree, &goal)?);
-    let undone: Vec<&Entry> = history.iter().filter(|e| e.number >= target.number).collect();
     let touched = first_found(&undone);
     let wanted = wanted_files(&rows, &touched);
     let ours: BTreeMap<ServerPath, Digest> =
@@ -63,14 +77,17 @@ pub fn plan(server: &Server, number: Option<u64>, options: &Options) -> Result<P
     let plain: BTreeSet<&ServerPath> =
         old_rows.values().chain(rows.values()).flatten().filter(|r| !r.settings).map(|r| &r.path).collect();
     let told_beside = written_beside(server, &undone, &plain, &mut docs)?;
-    let roster_after = roster_back(server, &before, &goal)?;
+    let roster_after = match alone {
+        true => roster_back(server, target.roster.1.as_ref(), target.roster.0.as_ref())?,
+        false => roster_back(server, before.roster.as_ref(), goal.roster.as_ref())?,
+    };
     let items = item_changes(server, &before, &goal);
     let mut after = Ledger { generation: before.generation, slots: computed.slots, bases: changes.bases, ..goal };
     after.made = computed.made;
     after.folders = before.folders.clone();
     after.roster = Some(Digest::of(roster_after.as_deref().unwrap_or(&server.text).as_bytes()));
-    Ok(Plan {
-        act: Act::Undo(target.number),
+    let plan = Plan {
+        act: if alone { Act::TakeBack(target.number) } else { Act::Undo(target.number) },
         before,
         after,
         rows,
@@ -82,6 +99,17 @@ pub fn plan(server: &Server, number: Option<u64>, options: &Options) -> Result<P
         keep: Vec::new(),
         roster_after,
         facts: server.facts()?,
+    };
+    running::looked(server, plan)
+}
+
+fn no_entry(number: Option<u64>, history: &[Entry]) -> Error {
+    Error::NothingToUndo(match (number, history.first(), history.last()) {
+        (Some(n), Some(first), Some(last)) if n < first.number => {
+            format!("entry {n} was pruned; the history goes from {} to {}", first.number, last.number)
+        }
+        (Some(n), _, Some(last)) => format!("the history has no entry {n}; its last is {}", last.number),
+        _ => "the history is empty".to_owned(),
     })
 }
 
@@ -173,8 +201,8 @@ fn written_beside(
 }
 
 /// The roster's text as it was, but for what was edited since.
-fn roster_back(server: &Server, now: &Ledger, goal: &Ledger) -> Result<Option<String>, Error> {
-    let (Some(now), Some(goal)) = (&now.roster, &goal.roster) else { return Ok(None) };
+fn roster_back(server: &Server, now: Option<&Digest>, goal: Option<&Digest>) -> Result<Option<String>, Error> {
+    let (Some(now), Some(goal)) = (now, goal) else { return Ok(None) };
     let text = |digest: &Digest| -> Result<String, Error> {
         Ok(String::from_utf8_lossy(&state::kept(server.tree.as_ref(), digest)?).into_owned())
     };

@@ -64,6 +64,7 @@ impl World {
             now: "2026-11-23T12:00:00Z".to_owned(),
             who: "mira on workshop".to_owned(),
             machine: "workshop".to_owned(),
+            stopped: false,
             access: Access::none(),
         };
         Server::in_tree(&roster_path, self.text.clone(), Roster::parse(&self.text).unwrap(), self.tree.clone(), &around)
@@ -230,7 +231,7 @@ fn a_failure_at_any_effect_of_an_undo_is_taken_back() {
         },
         |w| {
             let server = w.server();
-            carry_out(&server, undo::plan(&server, None, &Options::default())?).map(|_| ())
+            carry_out(&server, undo::plan(&server, undo::Back::default(), &Options::default())?).map(|_| ())
         },
     );
 }

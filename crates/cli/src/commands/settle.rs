@@ -26,13 +26,17 @@ pub(crate) struct Settle {
     /// Replaces this file, or the values in it, though it was changed by hand; may be given several times
     #[arg(long, value_name = "PATH")]
     put_back: Vec<String>,
+    /// Takes the server for stopped, whatever its signs say
+    #[arg(long)]
+    stopped: bool,
     /// Reads every file of ours again, instead of trusting those whose size and time are as they were
     #[arg(long)]
     verify: bool,
 }
 
 pub(crate) fn run(args: &Settle, setting: &Setting, ui: &Ui) -> Result<u8, Error> {
-    let server = server(setting)?;
+    let mut server = server(setting)?;
+    server.around.stopped = args.stopped;
     if args.verify {
         forget(server.tree.as_ref());
     }
@@ -66,7 +70,12 @@ pub(super) fn finish(server: &Server, plan: Plan, dry_run: bool, ui: &Ui) -> Res
 /// Asks whether to make the changes, where that is due; the exit code where they are not to be made. `said` is the
 /// result as JSON.
 pub(super) fn refused(ui: &Ui, ask: bool, said: &dyn Fn(Option<u64>) -> Value) -> Option<u8> {
-    match if ask { ui.ask("Make these changes?") } else { Reply::Yes } {
+    if ask { refused_to(ui, "Make these changes?", said) } else { None }
+}
+
+/// The same, with a question of its own.
+pub(super) fn refused_to(ui: &Ui, question: &str, said: &dyn Fn(Option<u64>) -> Value) -> Option<u8> {
+    match ui.ask(question) {
         Reply::Yes => None,
         Reply::No => {
             ui.object(&said(None));

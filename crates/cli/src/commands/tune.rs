@@ -83,13 +83,18 @@ pub(crate) struct Tune {
     /// The file may be missing still: it is tuned once the server has made it
     #[arg(long)]
     later: bool,
+    /// Takes the server for stopped, whatever its signs say
+    #[arg(long)]
+    stopped: bool,
     /// The file's format, where it is not told by its name or looks
     #[arg(long, value_name = "FORMAT", value_parser = Format::ALL.map(Format::word))]
     format: Option<String>,
 }
 
 pub(crate) fn run(args: &Tune, setting: &Setting, ui: &Ui) -> Result<u8, Error> {
-    let server = server(setting)?;
+    let mut server = server(setting)?;
+    server.around.stopped = args.stopped;
+    let server = server;
     let format = args.format.as_deref().and_then(Format::of_word);
     let paths = || args.what.iter().map(|w| path(w)).collect::<Result<Vec<_>, _>>();
     if args.copy || args.move_entry {

@@ -66,6 +66,13 @@ fn message(error: &Error) -> String {
 fn details(error: &Error) -> Vec<String> {
     match error {
         Error::Impossible(reasons) => tell(reasons).iter().map(|l| clean(l, 400)).collect(),
+        Error::StandsOn { against, .. } => against
+            .iter()
+            .map(|s| match s.entry {
+                0 => clean(&s.what, 300),
+                entry => format!("entry {entry}: {}", clean(&s.what, 300)),
+            })
+            .collect(),
         Error::NotRecognised { nearest, .. } => nearest
             .iter()
             .map(|(name, sure)| format!("it could be {name} ({sure} of the 100 that make it certain)"))
@@ -180,6 +187,10 @@ fn fix(error: &Error) -> String {
         Error::Tree(_) => "",
         Error::Ledger(_) => "the server itself is not touched; keep .yalotheca as it is and ask for help",
         Error::NothingToUndo(_) => "",
+        Error::NoEntry(_) => "see what there is: yalotheca history",
+        Error::StandsOn { entry, .. } => {
+            return format!("take those back first, or all together: yalotheca undo {entry} --and-later");
+        }
         Error::NoStart(_) => "start the server yourself",
         Error::NotApproved { digest, .. } => {
             return format!("read the family file; if it may run that: yalotheca trial --approve {digest}");

@@ -175,20 +175,7 @@ pub(crate) fn changes(ui: &Ui, server: &Server, plan: &Plan) {
     for doc in &plan.docs {
         ui.line(paint::in_style(paint::STRONG, &doc.path.to_string()));
         match lines(server, doc) {
-            Some(lines) => {
-                for (tag, text) in lines.iter().take(MOST_LINES) {
-                    let text = clean(text, ui.width.saturating_sub(4).max(20));
-                    ui.line(match tag {
-                        Some(ChangeTag::Insert) => paint::in_style(paint::GOOD, &format!("  + {text}")),
-                        Some(ChangeTag::Delete) => paint::in_style(paint::BAD, &format!("  - {text}")),
-                        Some(ChangeTag::Equal) => format!("    {text}"),
-                        None => paint::in_style(paint::FAINT, &format!("  {text}")),
-                    });
-                }
-                if lines.len() > MOST_LINES {
-                    ui.line(format!("  … and {}", counted(lines.len() - MOST_LINES, "more line")));
-                }
-            }
+            Some(lines) => difference(ui, &lines),
             None => {
                 for note in &doc.notes {
                     ui.line(format!("  {}", wrapped(&clean(note, 300), ui.width - 2, "    ")));
@@ -204,16 +191,47 @@ pub(crate) fn changes(ui: &Ui, server: &Server, plan: &Plan) {
     }
 }
 
-type Line = (Option<ChangeTag>, String);
+pub(crate) type Line = (Option<ChangeTag>, String);
+
+/// Writes lines that differ.
+pub(crate) fn difference(ui: &Ui, lines: &[Line]) {
+    for (tag, text) in lines.iter().take(MOST_LINES) {
+        let text = clean(text, ui.width.saturating_sub(4).max(20));
+        ui.line(match tag {
+            Some(ChangeTag::Insert) => paint::in_style(paint::GOOD, &format!("  + {text}")),
+            Some(ChangeTag::Delete) => paint::in_style(paint::BAD, &format!("  - {text}")),
+            Some(ChangeTag::Equal) => format!("    {text}"),
+            None => paint::in_style(paint::FAINT, &format!("  {text}")),
+        });
+    }
+    if lines.len() > MOST_LINES {
+        ui.line(format!("  … and {}", counted(lines.len() - MOST_LINES, "more line")));
+    }
+}
+
+/// Returns lines that differ as a script reads them.
+pub(crate) fn difference_object(lines: &[Line]) -> Vec<String> {
+    let sign = |tag: &Option<ChangeTag>| match tag {
+        Some(ChangeTag::Insert) => "+ ",
+        Some(ChangeTag::Delete) => "- ",
+        Some(ChangeTag::Equal) => "  ",
+        None => "@ ",
+    };
+    lines.iter().map(|(tag, text)| format!("{}{text}", sign(tag))).collect()
+}
 
 /// The lines that differ with two of what stands around them; `None` where secrets cannot be told apart.
-fn lines(server: &Server, doc: &DocChange) -> Option<Vec<Line>> {
+pub(crate) fn lines(server: &Server, doc: &DocChange) -> Option<Vec<Line>> {
     let text = |bytes: &Option<Vec<u8>>| match bytes {
         Some(bytes) => shown(server, &doc.path, bytes),
         None => Some(String::new()),
     };
-    let (before, after) = (text(&doc.before)?, text(&doc.after)?);
-    let diff = TextDiff::from_lines(&before, &after);
+    Some(between(&text(&doc.before)?, &text(&doc.after)?))
+}
+
+/// The lines in which two texts differ, with two of what stands around them.
+pub(crate) fn between(before: &str, after: &str) -> Vec<Line> {
+    let diff = TextDiff::from_lines(before, after);
     let mut out = Vec::new();
     for group in diff.grouped_ops(2) {
         let start = group.first().map_or(0, |op| op.new_range().start);
@@ -224,7 +242,7 @@ fn lines(server: &Server, doc: &DocChange) -> Option<Vec<Line>> {
             }
         }
     }
-    Some(out)
+    out
 }
 
 /// Returns a plan as JSON.
@@ -233,13 +251,7 @@ pub(crate) fn object(server: &Server, plan: &Plan) -> Json {
         .docs
         .iter()
         .map(|doc| {
-            let sign = |tag: &Option<ChangeTag>| match tag {
-                Some(ChangeTag::Insert) => "+ ",
-                Some(ChangeTag::Delete) => "- ",
-                Some(ChangeTag::Equal) => "  ",
-                None => "@ ",
-            };
-            let diff = lines(server, doc).map(|l| l.iter().map(|(t, w)| format!("{}{w}", sign(t))).collect::<Vec<_>>());
+            let diff = lines(server, doc).map(|l| difference_object(&l));
             json!({ "path": doc.path.to_string(), "notes": doc.notes, "diff": diff })
         })
         .collect();

@@ -66,6 +66,9 @@ pub struct Rules {
     /// Values that name files.
     #[serde(default)]
     pub reference: Vec<Reference>,
+    /// How to see that the server runs, and what must wait until it does not.
+    #[serde(default)]
+    pub running: Running,
     /// The terms somebody must accept.
     pub terms: Option<Terms>,
     /// How to start the server.
@@ -73,6 +76,41 @@ pub struct Rules {
     /// What lines of its log mean.
     #[serde(default)]
     pub log: Vec<LogRule>,
+}
+
+/// How to see that the server runs, and what must wait until it does not.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+pub struct Running {
+    /// Files that are there only while it runs.
+    pub file: Vec<String>,
+    /// Logs that grow while it runs.
+    pub log: Vec<Grows>,
+    /// Ports that are open while it runs: templates over facts.
+    pub port: Vec<Template>,
+    /// Glob patterns of settings files that it writes anew when it stops.
+    pub rewrites: Vec<String>,
+    /// Glob patterns of files that may change only while it is stopped.
+    pub stop_before: Vec<String>,
+    /// Glob patterns of files whose change it hears of only after a restart.
+    pub restart_after: Vec<String>,
+}
+
+/// A log that grows while the server runs.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Grows {
+    /// The log.
+    pub file: String,
+    /// It runs when the log changed in the last so many seconds.
+    pub seconds: u32,
+}
+
+impl Running {
+    /// Whether there is any way to see that the server runs.
+    pub fn can_tell(&self) -> bool {
+        !(self.file.is_empty() && self.log.is_empty() && self.port.is_empty())
+    }
 }
 
 /// A plain folder that the family allows for our own state.

@@ -53,11 +53,21 @@ pub struct Limits {
     pub download_mb: u64,
     /// The most an archive may unpack to, in megabytes.
     pub unpacked_mb: u64,
+    /// How long what was put aside can be brought back, in days.
+    pub quarantine_days: u64,
+    /// How much is kept to be brought back, in megabytes.
+    pub quarantine_mb: u64,
 }
 
 impl Default for Limits {
     fn default() -> Self {
-        Self { silence_seconds: 30, download_mb: 4_000, unpacked_mb: 20_000 }
+        Self {
+            silence_seconds: 30,
+            download_mb: 4_000,
+            unpacked_mb: 20_000,
+            quarantine_days: 90,
+            quarantine_mb: 10_000,
+        }
     }
 }
 

@@ -266,7 +266,7 @@ fn default_bytes(
             let path = home.store_path(digest);
             std::fs::read(&path).map_err(Error::disk(&path, "cannot be read"))
         }
-        Source::Member { archive, path } => archive::read_member(&home.store_path(archive), path)
+        Source::Member { archive, path } => archive::read_member(&home.archive_path(archive), path)
             .map_err(|source| Error::Archive { name: id.to_string(), source }),
     }
 }

@@ -95,6 +95,7 @@ impl LocalTree {
         let fail = || TreeError::io(shown(path), "cannot be written");
         die::point();
         let mut file = File::create(&real).map_err(fail())?;
+        die::point();
         let mut hash = sha2::Sha256::new();
         let mut buffer = vec![0u8; 128 * 1024];
         loop {
@@ -103,6 +104,7 @@ impl LocalTree {
             hash.update(chunk);
             file.write_all(chunk).map_err(fail())?;
         }
+        die::point();
         if wanted.is_some_and(|w| *w != Digest::from_raw(&hash.finalize())) {
             return Err(TreeError::Damaged { path: path.to_string() });
         }
@@ -435,12 +437,14 @@ impl Tree for LocalTree {
     }
 
     fn barrier(&self, written: &[ServerPath]) -> Result<(), TreeError> {
+        die::point();
         if written.len() > MANY && sync_disk(self.folder()) {
             return Ok(());
         }
         written.par_iter().try_for_each(|path| {
             let real = self.real(path)?;
             let sync = |at: &Path| File::open(at).and_then(|f| f.sync_all());
+            die::point();
             sync(&real).map_err(TreeError::io(shown(path), "cannot be brought safely to disk"))?;
             // the name stands in the folder; not every system lets a folder be synced
             let _ = real.parent().map(sync);

@@ -204,6 +204,11 @@ pub trait Tree: Send + Sync {
         None
     }
 
+    /// Returns the host's name, where the server is on one.
+    fn host(&self) -> Option<String> {
+        None
+    }
+
     /// Names the plain folder that the family allows for our state ([`StateFolder`]).
     fn allow_state(&self, _folder: &StateFolder) {}
 

@@ -438,6 +438,10 @@ impl Tree for RemoteTree {
             + &self.address.folder
     }
 
+    fn host(&self) -> Option<String> {
+        Some(self.address.host.clone())
+    }
+
     fn allow_state(&self, folder: &StateFolder) {
         let _ = self.allowed.set(folder.clone());
     }

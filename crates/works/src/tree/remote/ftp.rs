@@ -291,6 +291,7 @@ fn send(conn: &mut Conn, path: &str, body: &Body, from: u64) -> Done<()> {
         conn.ftp.resume_transfer(usize::try_from(from).unwrap_or(0))?;
     }
     let mut stream = conn.ftp.put_with_stream(path)?;
+    die::point();
     let mut at = from;
     while at < body.size() {
         let piece = body.piece(at, PIECE).map_err(Fault::Host)?;
@@ -303,6 +304,7 @@ fn send(conn: &mut Conn, path: &str, body: &Body, from: u64) -> Done<()> {
         }
         at += piece.len() as u64;
     }
+    die::point();
     Ok(stream.finish()?)
 }
 

@@ -284,11 +284,13 @@ impl Sftp {
                     die::point();
                 }
                 let handle = live.sftp.open(path, flags, FileAttributes::empty()).await?.handle;
+                die::point();
                 let sent = send_all(&live, &handle, body, progress, tried).await;
                 if sent.is_ok() && live.fsync && job.safe {
                     // a host that cannot is no reason to stop
                     let _ = live.sftp.fsync(handle.clone()).await;
                 }
+                die::point();
                 let closed = live.sftp.close(handle).await;
                 sent?;
                 closed?;
