@@ -135,114 +135,114 @@ fn a_slip_in_a_family_file_names_line_and_nearest_word() {
         str![[r#"
 $ yalotheca check
 --- stderr
-error: DIR/home/families/mine.family.toml:99:1:
+error: DIR/home/families/mine.family.toml:109:1:
        `needs-capabilty` is no word here, did you mean
        `needs-capability`?
-     ╭─[DIR/home/families/mine.family.toml:99:1]
-  98 │ file = "*.qpl"
-  99 │ needs-capabilty = "plugins"
+     ╭─[DIR/home/families/mine.family.toml:109:1]
+ 108 │ file = "*.qpl"
+ 109 │ needs-capabilty = "plugins"
      · ───────┬───────
      ·        ╰── here
- 100 │ place = [
+ 110 │ place = [
      ╰────
   fix: mend that line of the family file and try again
 --- exit 2
 $ yalotheca check
 --- stderr
-error: DIR/home/families/mine.family.toml:81:8: `cor` is no
+error: DIR/home/families/mine.family.toml:91:8: `cor` is no
        word here, did you mean `core`?
-    ╭─[DIR/home/families/mine.family.toml:81:8]
- 80 │ [kind.core]
- 81 │ role = "cor"
+    ╭─[DIR/home/families/mine.family.toml:91:8]
+ 90 │ [kind.core]
+ 91 │ role = "cor"
     ·        ──┬──
     ·          ╰── here
- 82 │ title = "core"
+ 92 │ title = "core"
     ╰────
   fix: mend that line of the family file and try again
 --- exit 2
 $ yalotheca check
 --- stderr
-error: DIR/home/families/mine.family.toml:101:26: the
+error: DIR/home/families/mine.family.toml:111:26: the
        template `plugins/{idd}.qpl` names `idd`, which nothing fills
        here, did you mean `id`? (there are `id`, `version`, `name`,
        `stem`, `path`, `capabilities`, `core`, `core-file`,
        `core-release`, `game`, `runtime`, `runtime-least`, `terms`,
        `terms-accepted`)
-     ╭─[DIR/home/families/mine.family.toml:101:26]
- 100 │ place = [
- 101 │   { take = "real", to = "plugins/{idd}.qpl" },
+     ╭─[DIR/home/families/mine.family.toml:111:26]
+ 110 │ place = [
+ 111 │   { take = "real", to = "plugins/{idd}.qpl" },
      ·                          ────────┬────────
      ·                                  ╰── here
- 102 │   { take = "lib/*.qlib", to = "plugins/lib/{name}" },
+ 112 │   { take = "lib/*.qlib", to = "plugins/lib/{name}" },
      ╰────
   fix: mend that line of the family file and try again
 --- exit 2
 $ yalotheca check
 --- stderr
-error: DIR/home/families/mine.family.toml:44:9: the template
+error: DIR/home/families/mine.family.toml:54:9: the template
        `core/{core-fle}` names `core-fle`, which nothing fills here, did
        you mean `core-file`? (there are `capabilities`, `core`,
        `core-file`, `core-release`, `game`, `runtime`, `runtime-least`,
        `terms`, `terms-accepted`)
-    ╭─[DIR/home/families/mine.family.toml:44:9]
- 43 │ [fact.core]
- 44 │ file = "core/{core-fle}"
+    ╭─[DIR/home/families/mine.family.toml:54:9]
+ 53 │ [fact.core]
+ 54 │ file = "core/{core-fle}"
     ·         ───────┬───────
     ·                ╰── here
- 45 │ inside = "core.json"
+ 55 │ inside = "core.json"
     ╰────
   fix: mend that line of the family file and try again
 --- exit 2
 $ yalotheca check
 --- stderr
-error: DIR/home/families/mine.family.toml:193:12: the
+error: DIR/home/families/mine.family.toml:203:12: the
        pattern cannot be read: found open group without closing ')'
-     ╭─[DIR/home/families/mine.family.toml:193:12]
- 192 │ means = "ready"
- 193 │ pattern = '^quarrywake (is up'
+     ╭─[DIR/home/families/mine.family.toml:203:12]
+ 202 │ means = "ready"
+ 203 │ pattern = '^quarrywake (is up'
      ·            ─────────┬────────
      ·                     ╰── here
- 194 │
+ 204 │
      ╰────
   fix: mend that line of the family file and try again
 --- exit 2
 $ yalotheca check
 --- stderr
-error: DIR/home/families/mine.family.toml:179:10: no
+error: DIR/home/families/mine.family.toml:189:10: no
        `[fact.term]` stands in this file, did you mean `terms`?
-     ╭─[DIR/home/families/mine.family.toml:179:10]
- 178 │ [terms]
- 179 │ wanted = "term"
+     ╭─[DIR/home/families/mine.family.toml:189:10]
+ 188 │ [terms]
+ 189 │ wanted = "term"
      ·          ───┬──
      ·             ╰── here
- 180 │ accepted = "terms-accepted"
+ 190 │ accepted = "terms-accepted"
      ╰────
   fix: mend that line of the family file and try again
 --- exit 2
 $ yalotheca check
 --- stderr
-error: DIR/home/families/mine.family.toml:14:3: the marks
+error: DIR/home/families/mine.family.toml:24:3: the marks
        together never reach 100, so no server would be recognised
-    ╭─[DIR/home/families/mine.family.toml:14:3]
- 13 │ # What gives the family away in a folder; marks add up, 100 is certain.
- 14 │ [[recognise]]
+    ╭─[DIR/home/families/mine.family.toml:24:3]
+ 23 │ # What gives the family away in a folder; marks add up, 100 is certain.
+ 24 │ [[recognise]]
     ·   ────┬────
     ·       ╰── here
- 15 │ path = "start.conf"
+ 25 │ path = "start.conf"
     ╰────
   fix: mend that line of the family file and try again
 --- exit 2
 $ yalotheca check
 --- stderr
-error: DIR/home/families/mine.family.toml:89:9:
+error: DIR/home/families/mine.family.toml:99:9:
        `../start.conf` is no path inside the server's folder
-    ╭─[DIR/home/families/mine.family.toml:89:9]
- 88 │ [[kind.core.wire]]
- 89 │ file = "../start.conf"
-    ·         ──────┬──────
-    ·               ╰── here
- 90 │ format = "properties"
-    ╰────
+     ╭─[DIR/home/families/mine.family.toml:99:9]
+  98 │ [[kind.core.wire]]
+  99 │ file = "../start.conf"
+     ·         ──────┬──────
+     ·               ╰── here
+ 100 │ format = "properties"
+     ╰────
   fix: mend that line of the family file and try again
 --- exit 2
 

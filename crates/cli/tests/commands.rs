@@ -84,7 +84,7 @@ Commands:
   tune     Sets values in a settings file without breaking it, and keeps them
            over updates
   history  Tells what was done to the server
-  undo     Goes back to what the server was before
+  undo     Takes back what was done last, or another entry of the history
   demo     Runs the made-up club's Quarrywake server, from adopting it to
            undoing a change
   guide    Writes man pages, or completions for a shell
@@ -140,6 +140,9 @@ Options:
       --put-back <PATH>
           Replaces this file, or the values in it, though it was changed by
           hand; may be given several times
+
+      --stopped
+          Takes the server for stopped, whatever its signs say
 
       --verify
           Reads every file of ours again, instead of trusting those whose size

@@ -92,6 +92,9 @@ pub enum Error {
     /// Findings that forbid it.
     #[error("this cannot be done as it stands")]
     Forbidden(Vec<Finding>),
+    /// The server seems to run, and what is to be changed must wait until it is stopped.
+    #[error("nothing was changed: {}", .0.cause)]
+    Runs(Box<Finding>),
     /// Findings that need somebody's decision.
     #[error("this needs your decision first")]
     Undecided(Vec<Finding>),
@@ -364,7 +367,7 @@ impl Error {
             | Error::Archive { .. }
             | Error::Catalogue { .. }
             | Error::Ledger(_) => 5,
-            Error::Undecided(_) | Error::NotApproved { .. } => 6,
+            Error::Undecided(_) | Error::Runs(_) | Error::NotApproved { .. } => 6,
         }
     }
 

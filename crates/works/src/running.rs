@@ -3,7 +3,6 @@
 use std::net::{TcpStream, ToSocketAddrs as _};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-use yalotheca_core::finding::Finding;
 use yalotheca_core::id::ServerPath;
 use yalotheca_core::running::{RUNS, judge};
 
@@ -76,8 +75,10 @@ pub(crate) fn looked(server: &Server, mut plan: Plan) -> Result<Plan, Error> {
 /// Refuses a plan that must wait until the server is stopped.
 ///
 /// # Errors
-/// [`Error::Undecided`] with what must wait.
+/// [`Error::Runs`] with what must wait.
 pub(crate) fn guard(plan: &Plan) -> Result<(), Error> {
-    let held: Vec<Finding> = plan.findings.iter().filter(|f| f.code == RUNS).cloned().collect();
-    if held.is_empty() { Ok(()) } else { Err(Error::Undecided(held)) }
+    match plan.findings.iter().find(|f| f.code == RUNS) {
+        Some(held) => Err(Error::Runs(Box::new(held.clone()))),
+        None => Ok(()),
+    }
 }

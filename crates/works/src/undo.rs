@@ -87,7 +87,7 @@ pub fn plan(server: &Server, back: Back, options: &Options) -> Result<Plan, Erro
     after.folders = before.folders.clone();
     after.roster = Some(Digest::of(roster_after.as_deref().unwrap_or(&server.text).as_bytes()));
     let plan = Plan {
-        act: if alone { Act::TakeBack(target.number) } else { Act::Undo(target.number) },
+        act: if back.later_too && !later.is_empty() { Act::Undo(target.number) } else { Act::TakeBack(target.number) },
         before,
         after,
         rows,

@@ -65,7 +65,7 @@ fn list(server: &Server, ui: &Ui) -> Result<u8, Error> {
             &entries.iter().map(row).collect::<Vec<_>>(),
         );
         ui.hint("");
-        ui.hint("More of one: yalotheca history show NUMBER. Back: yalotheca undo, or with a number");
+        ui.hint("More: yalotheca history show NUMBER. Back again: yalotheca undo [NUMBER]");
     }
     ui.object(&json!({ "entries": entries }));
     Ok(0)
@@ -135,7 +135,12 @@ fn forget(server: &Server, dry_run: bool, ui: &Ui) -> Result<u8, Error> {
         return Ok(0);
     }
     for entry in &plan.entries {
-        ui.line(format!("  - entry {} of {}: {}", entry.number, clean(&entry.when, 10), what(entry)));
+        ui.line(format!(
+            "  - entry {} of {}: {}",
+            entry.number,
+            clean(entry.when.get(..10).unwrap_or(&entry.when), 30),
+            what(entry)
+        ));
     }
     let files = counted(plan.files.len(), "file");
     ui.line(format!("{files} with {} would go; {} would stay.", bytes(plan.bytes), bytes(plan.left)));

@@ -139,7 +139,7 @@ fn fix(error: &Error) -> String {
             "check the name; where the server makes the file at its first start, add --later"
         }
         Error::NoSettings { .. } => "",
-        Error::InDoubt(finding) => return clean(&finding.fix, 400),
+        Error::InDoubt(finding) | Error::Runs(finding) => return clean(&finding.fix, 400),
         Error::NothingToMend(_) => "",
         Error::NotTuned { .. } => "see what is: [settings] on the roster",
         Error::RosterEdit { .. } => "mend the roster by hand and try again; nothing was changed",

@@ -108,6 +108,7 @@ impl Club {
             .env("PATH", "/usr/bin:/bin")
             .env("YALOTHECA_HOME", self.home())
             .env("YALOTHECA_NOW", "2026-11-23T12:00:00Z")
+            .env("YALOTHECA_WHO", "mira on workshop")
             .stdin(Stdio::null());
         command
     }
@@ -190,6 +191,40 @@ impl Club {
     /// Every file of the server but our own state, with its bytes.
     pub fn tree(&self) -> BTreeMap<String, Vec<u8>> {
         tree(&self.server())
+    }
+}
+
+impl Club {
+    /// The whole story of a server that is reached from a desk, beginning with these words of `adopt`: settled,
+    /// tuned, taken back, dropped, taken back. `known` are the codes of the findings that the server has anyway.
+    pub fn story(&self, adopt: &str) {
+        let none: Vec<String> = Vec::new();
+        let bare = self.tree();
+        self.ok_away("desk", adopt);
+        assert_eq!(differ(&bare, &self.tree()), none, "adopting changes nothing");
+        self.ok_away("desk", "want deep-winch rope-ladders quarry-moss");
+        self.ok_away("desk", "settle --yes");
+        let settled = self.tree();
+        assert!(settled.contains_key("plugins/deep-winch.qpl"));
+        assert!(settled.contains_key("addpacks/quarry-moss/addpack.json"));
+        assert!(self.ok_away("desk", "settle").text.contains("Nothing to do"));
+        let checked = self.run_away("desk", "check --json").json();
+        let codes: Vec<&str> =
+            checked["findings"].as_array().unwrap().iter().map(|f| f["code"].as_str().unwrap()).collect();
+        assert_eq!(codes, ["terms-not-accepted", "unknown-file"], "{checked}");
+        self.ok_away("desk", "tune start.conf door.name=Low_Tide --yes");
+        assert!(self.read("start.conf").contains("door.name=Low_Tide"));
+        self.ok_away("desk", "undo --yes");
+        assert_eq!(differ(&settled, &self.tree()), none);
+        self.ok_away("desk", "drop deep-winch rope-ladders quarry-moss");
+        self.ok_away("desk", "settle --yes");
+        assert_eq!(differ(&bare, &self.tree()), none);
+        self.ok_away("desk", "undo --yes");
+        assert_eq!(differ(&settled, &self.tree()), none);
+        // nothing is left in staging, and nobody holds the server
+        for folder in ["staging", "plans", "locks"] {
+            assert_eq!(tree(&self.path(&format!(".yalotheca/{folder}"))), BTreeMap::new(), "{folder}");
+        }
     }
 }
 

@@ -107,13 +107,13 @@ impl Ftp {
         let doing = "cannot be listed";
         let done = self.data(|conn, _| {
             if conn.mlsd {
-                match self.lines(conn, &format!("MLSD {folder}")) {
+                match self.lines(conn, &format!("MLSD {}", conn.whole(folder))) {
                     Err(Fault::No(500..=504, _)) => conn.mlsd = false,
                     other => return Ok(other?.iter().filter_map(|l| listing::machine(l)).collect()),
                 }
             }
             // not every host takes a name with spaces after LIST: go there
-            conn.ftp.cwd(folder).map_err(Fault::from)?;
+            conn.ftp.cwd(conn.whole(folder)).map_err(Fault::from)?;
             let lines = match self.lines(conn, "LIST -a") {
                 Err(Fault::No(..)) => self.lines(conn, "LIST")?,
                 other => other?,
@@ -145,7 +145,7 @@ impl Ftp {
     fn stat_one(&self, path: &str) -> Result<Stat, HostError> {
         let (folder, name) = path.rsplit_once('/').unwrap_or((".", path));
         if name.is_empty() || name == "." {
-            let there = self.pool.again(|conn, _| Ok(conn.ftp.cwd(path)?))?;
+            let there = self.pool.again(|conn, _| Ok(conn.ftp.cwd(conn.whole(path))?))?;
             return match there {
                 Ok(()) => Ok(Stat::Folder),
                 Err(Fault::No(..)) => Ok(Stat::Absent),
@@ -168,7 +168,7 @@ impl Ftp {
                     sink = job.sink()?;
                 }
             }
-            let mut stream = conn.ftp.retr_as_stream(&job.path)?;
+            let mut stream = conn.ftp.retr_as_stream(conn.whole(&job.path))?;
             let mut buffer = vec![0; usize::try_from(PIECE).unwrap_or(65_536)];
             loop {
                 let count = stream.read(&mut buffer).map_err(|e| Fault::Lost(clean(&e.to_string(), 120)))?;
@@ -203,7 +203,7 @@ impl Ftp {
             send(conn, path, body, from)?;
             if body.size() > CHECKED {
                 // to the host a data connection that was cut looks like one that ended
-                let there = conn.ftp.size(path).map_err(Fault::from);
+                let there = conn.ftp.size(conn.whole(path)).map_err(Fault::from);
                 if let Ok(bytes) = there
                     && (bytes as u64) < body.size()
                 {
@@ -220,7 +220,7 @@ impl Ftp {
             Op::Folder(path) => {
                 let done = self.pool.again(|conn, _| {
                     die::point();
-                    Ok(conn.ftp.mkdir(path)?)
+                    Ok(conn.ftp.mkdir(conn.whole(path))?)
                 });
                 match done? {
                     Ok(()) => Ok(()),
@@ -234,7 +234,7 @@ impl Ftp {
             Op::RemoveFolder(path) => {
                 let done = self.pool.again(|conn, _| {
                     die::point();
-                    Ok(conn.ftp.rmdir(path)?)
+                    Ok(conn.ftp.rmdir(conn.whole(path))?)
                 });
                 // one that is not empty stays; hosts say that in words of their own
                 done?.or_else(|fault| match fault {
@@ -245,7 +245,7 @@ impl Ftp {
             Op::Discard(path) => {
                 let done = self.pool.again(|conn, _| {
                     die::point();
-                    Ok(conn.ftp.rm(path)?)
+                    Ok(conn.ftp.rm(conn.whole(path))?)
                 });
                 match done? {
                     Ok(()) => Ok(()),
@@ -262,7 +262,7 @@ impl Ftp {
         let done = self.pool.again(|conn, tried| {
             cut |= tried > 0;
             die::point();
-            Ok(conn.ftp.rename(from, to)?)
+            Ok(conn.ftp.rename(conn.whole(from), conn.whole(to))?)
         });
         match done? {
             Ok(()) => Ok(()),
@@ -276,7 +276,7 @@ impl Ftp {
 
 /// How much of a file arrived before the connection was cut, less what may have arrived in part.
 fn arrived(conn: &mut Conn, path: &str, body: &Body) -> Done<u64> {
-    match conn.ftp.size(path).map_err(Fault::from) {
+    match conn.ftp.size(conn.whole(path)).map_err(Fault::from) {
         Ok(bytes) => {
             let bytes = bytes as u64;
             Ok(if bytes <= body.size() { bytes.saturating_sub(OVERLAP) } else { 0 })
@@ -290,7 +290,7 @@ fn send(conn: &mut Conn, path: &str, body: &Body, from: u64) -> Done<()> {
     if from > 0 {
         conn.ftp.resume_transfer(usize::try_from(from).unwrap_or(0))?;
     }
-    let mut stream = conn.ftp.put_with_stream(path)?;
+    let mut stream = conn.ftp.put_with_stream(conn.whole(path))?;
     die::point();
     let mut at = from;
     while at < body.size() {

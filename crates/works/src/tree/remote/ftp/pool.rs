@@ -23,12 +23,25 @@ const ANSWER: Duration = Duration::from_secs(60);
 /// A connection that is logged in.
 pub(super) struct Conn {
     pub(super) ftp: RustlsFtpStream,
+    /// Where the login begins: a listing may lead elsewhere, so all paths are whole ones.
+    base: String,
     /// Whether the host knows MLSD.
     pub(super) mlsd: bool,
     /// Whether a transfer can go on in the middle.
     pub(super) rest: bool,
     /// Whether its session can be gone on with again and again.
     pub(super) one_session: bool,
+}
+
+impl Conn {
+    /// Returns a path from the top of what the login sees.
+    pub(super) fn whole(&self, path: &str) -> String {
+        match path {
+            _ if path.starts_with('/') => path.to_owned(),
+            "." => self.base.clone(),
+            below => format!("{}/{below}", self.base.trim_end_matches('/')),
+        }
+    }
 }
 
 /// What became of a command.
@@ -298,7 +311,8 @@ impl Pool {
         ftp.set_passive_nat_workaround(true);
         ftp.set_mode(if self.extended.load(Ordering::Relaxed) { Mode::ExtendedPassive } else { Mode::Passive });
         let rest = has("REST") || has("REST STREAM");
-        Ok(Conn { ftp, mlsd, rest, one_session })
+        let base = if self.door.address.folder.starts_with('/') { String::new() } else { ftp.pwd()? };
+        Ok(Conn { ftp, base, mlsd, rest, one_session })
     }
 
     /// A host that does not know EPSV is spoken to with PASV from now on; returns whether that is new.
