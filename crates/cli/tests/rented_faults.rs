@@ -295,6 +295,37 @@ fn no_room_and_no_rights_change_nothing() {
 }
 
 #[test]
+fn a_host_that_is_full_at_any_write_changes_nothing() {
+    for protocol in ["sftp", "ftp"] {
+        let club = Club::new();
+        let good = start(&club, protocol, Habits::default());
+        club.ok_away("desk", &adopt(&good));
+        club.ok_away("desk", "want deep-winch quarry-moss");
+        let before = club.tree();
+        let roster = club.desk("desk").join("roster.toml");
+        let text = fs::read_to_string(&roster).unwrap();
+        let mut refused = 0;
+        for quota in (0..).map(|n| n * 1_500 + 200) {
+            let host = start(&club, protocol, Habits { quota: Some(quota), ..Habits::default() });
+            fs::write(&roster, text.replace(&good.address("quarry"), &host.address("quarry"))).unwrap();
+            let ran = club.run_away("desk", &format!("settle --yes --trust-host {}", host.fingerprint()));
+            if ran.code == 0 {
+                break;
+            }
+            refused += 1;
+            assert_eq!(ran.code, 4, "{protocol} {quota}: {}", ran.text);
+            assert!(
+                differ(&before, &club.tree()).is_empty(),
+                "{protocol} {quota}: {:?}",
+                differ(&before, &club.tree())
+            );
+        }
+        assert!(refused > 5, "{refused}");
+        assert!(club.path("plugins/deep-winch.qpl").is_file());
+    }
+}
+
+#[test]
 fn a_host_whose_clock_is_elsewhere_is_no_harm() {
     for (protocol, clock) in [("sftp", 10_800), ("ftp", -7_200)] {
         let club = Club::new();

@@ -202,3 +202,45 @@ fn a_run_that_is_stopped_dead_at_each_point() {
     println!("{points} points, each left the server as before or as after");
     assert!(points >= 1_000, "{points}");
 }
+
+#[test]
+#[ignore = "200 kills take minutes: .ci/run does it"]
+fn a_run_that_is_killed_at_any_moment() {
+    let mut seed = 0x2545_f491_4f6c_dd1du64;
+    let mut random = move |below: u64| {
+        seed ^= seed << 13;
+        seed ^= seed >> 7;
+        seed ^= seed << 17;
+        seed % below
+    };
+    let (mut killed, mut kept, mut made) = (0, 0, 0);
+    for (place, times) in [("here", 100), ("sftp", 60), ("ftp", 40)] {
+        let world = World::new(place);
+        let words = world.prepare(Doing::Settle).to_owned();
+        world.keep();
+        let before = world.seen();
+        let begun = std::time::Instant::now();
+        world.ok(&words);
+        let whole = begun.elapsed();
+        let after = world.seen();
+        for time in 0..times {
+            world.back();
+            let mut run = world.club.away("desk", &words);
+            let mut run = run.stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null()).spawn().unwrap();
+            // the moment is the point of it: anywhere in the run
+            let most = u64::try_from(whole.as_micros()).unwrap() * 11 / 10;
+            std::thread::sleep(std::time::Duration::from_micros(random(most.max(1))));
+            let _ = run.kill();
+            killed += u32::from(run.wait().unwrap().code().is_none());
+            let next = world.club.run_away("desk", "check");
+            assert!(next.code < 2, "{place} {time}: {}", next.text);
+            let seen = world.seen();
+            let (as_before, as_after) = (differ(&before, &seen).is_empty(), differ(&after, &seen).is_empty());
+            assert!(as_before || as_after, "{place} {time}: {:?}\n{}", differ(&before, &seen), next.text);
+            assert!(world.tidy(), "{place} {time}: something was left lying");
+            kept += u32::from(as_before);
+            made += u32::from(as_after);
+        }
+    }
+    println!("200 kills, {killed} in time: {kept} times as before, {made} times as after");
+}

@@ -17,8 +17,7 @@ use zip::result::ZipError;
 use crate::Error;
 use crate::home::Home;
 use crate::tree::local::digest_of;
-pub(crate) use other::unify;
-pub use other::{Sort, sort};
+pub use other::{Sort, sort, unify};
 
 /// More members than this are refused.
 const MOST_MEMBERS: usize = 200_000;

@@ -67,7 +67,7 @@ fn is_tar(head: &[u8]) -> bool {
 ///
 /// # Errors
 /// The first thing that makes the archive unsafe or unreadable, or the disk says no.
-pub(crate) fn unify(path: &Path, sort: Sort, most: u64, to: &mut File) -> Result<(), ArchiveError> {
+pub fn unify(path: &Path, sort: Sort, most: u64, to: &mut File) -> Result<(), ArchiveError> {
     let file = File::open(path).map_err(|e| ArchiveError::Broken(e.to_string()))?;
     let packed = file.metadata().map(|m| m.len()).unwrap_or(0);
     let mut out = Unified { zip: ZipWriter::new(to), seen: BTreeMap::new(), total: 0, most, packed };
@@ -165,6 +165,12 @@ fn tar(from: impl Read, out: &mut Unified<'_>) -> Result<(), ArchiveError> {
         }
         let size = entry.size();
         out.file(&plain, size, &mut entry)?;
+    }
+    // the checksum of what it is packed with stands at the very end
+    let mut rest = archive.into_inner().take(out.most.saturating_sub(out.total) + 1_000_000);
+    std::io::copy(&mut rest, &mut std::io::sink()).map_err(cut)?;
+    if rest.limit() == 0 {
+        return Err(ArchiveError::TooLarge(format!("it unpacks to more than {}", sized(out.most))));
     }
     Ok(())
 }

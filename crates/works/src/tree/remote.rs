@@ -29,6 +29,12 @@ use body::{Body, Sink};
 pub use error::HostError;
 use login::Door;
 
+/// Reads a line of an FTP host's listing, of MLSD or as `ls` and DOS print it: a name, and what stands there.
+pub fn listed(line: &str, machine: bool) -> Option<(String, Stat)> {
+    let named = if machine { ftp::listing::machine(line) } else { ftp::listing::human(line) }?;
+    Some((named.name, named.stat))
+}
+
 /// How often a lost connection is made anew before it is given up.
 const TRIES: u32 = 5;
 /// No folder of a server is deeper than this.

@@ -1,6 +1,6 @@
 //! FTP, in the clear or encrypted: several connections, one file on each at a time.
 
-mod listing;
+pub(super) mod listing;
 mod pool;
 mod tls;
 

@@ -6,7 +6,7 @@ use super::super::Named;
 use crate::tree::Stat;
 
 /// Reads a line of MLSD; `None` for the folder itself, the one above, and what no host should list.
-pub(super) fn machine(line: &str) -> Option<Named> {
+pub(in super::super) fn machine(line: &str) -> Option<Named> {
     let (facts, name) = line.split_once(' ')?;
     let facts = facts.to_ascii_lowercase();
     let fact = |key: &str| facts.split(';').find_map(|f| f.strip_prefix(key)?.strip_prefix('='));
@@ -22,7 +22,7 @@ pub(super) fn machine(line: &str) -> Option<Named> {
 }
 
 /// Reads a line as `ls -l` or DOS prints it.
-pub(super) fn human(line: &str) -> Option<Named> {
+pub(in super::super) fn human(line: &str) -> Option<Named> {
     let file = ListParser::parse_posix(line).or_else(|_| ListParser::parse_dos(line)).ok()?;
     let stat = match file.file_type() {
         FileType::Directory => Stat::Folder,
