@@ -85,8 +85,7 @@ Commands:
            over updates
   history  Tells what was done to the server
   undo     Takes back what was done last, or another entry of the history
-  demo     Runs the made-up club's Quarrywake server, from adopting it to
-           undoing a change
+  demo     Runs the made-up club's Quarrywake server: here, or on a rented host
   guide    Writes man pages, or completions for a shell
   help     Print this message or the help of the given subcommand(s)
 

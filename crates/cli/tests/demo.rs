@@ -210,8 +210,8 @@ no.  when (UTC)           command  what changed
                                    tide-biome 1.4.0, + lock-core 1.3.0
 3    2026-11-23 12:00:00  terms    accepted the terms number 7, 1 file
 4    2026-11-23 12:00:00  settle   + slate-nights 1.0.0, + quarry-moss 1.2.0
-5    2026-11-23 12:00:00  undo     back to before entry 4, - quarry-moss
-                                   1.2.0, - slate-nights 1.0.0
+5    2026-11-23 12:00:00  undo     took entry 4 back, - quarry-moss 1.2.0, -
+                                   slate-nights 1.0.0
 "#]]
     );
 }
@@ -247,4 +247,18 @@ fn a_kept_demo_can_be_played_with() {
     assert!(std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap().success());
     assert_eq!(child.wait().unwrap().code(), Some(0));
     assert_eq!(club.run("demo --keep ../kept").code, 4);
+}
+
+#[test]
+fn the_story_of_a_rented_host_is_told_to_its_end() {
+    let club = Club::empty();
+    let ran = club.run("demo rented --json");
+    assert_eq!(ran.code, 0, "{}", ran.text);
+    let json = ran.json();
+    let steps = json["steps"].as_array().unwrap();
+    let exits: Vec<i64> = steps.iter().map(|s| s["exit"].as_i64().unwrap()).collect();
+    assert_eq!(exits, [6, 0, 0, 0, 1, 0, 0, 0, 0, 0], "{json:#}");
+    let history = &steps.last().unwrap()["said"]["entries"];
+    let acts: Vec<&str> = history.as_array().unwrap().iter().map(|e| e["who"].as_str().unwrap()).collect();
+    assert_eq!(acts, ["mira", "mira", "mira", "ada"], "{history:#}");
 }

@@ -35,7 +35,7 @@ settings
   - addpacks/order.list  - quarry-moss
   - addpacks/order.list  - slate-nights
 roster
-    base and result of what you reckoned are written anew
+    goes back to what it was; what you edited since stays
 --- exit 1
 
 "#]]

@@ -381,6 +381,9 @@ fn a_second_administrator_sees_the_same() {
         club.ok_away("other", "settle --yes");
         let (ours, theirs) = (club.ok_away("desk", "history").out, club.ok_away("other", "history").out);
         assert_eq!(ours, theirs, "both see one history");
+        // whoever goes on with an older roster is told what it would take back
+        let behind = club.run_away("desk", "check --json").json();
+        assert!(behind["findings"].as_array().unwrap().iter().any(|f| f["code"] == "roster-behind"), "{behind}");
         // on this machine too: the truth lives with the server
         assert_eq!(club.run("adopt --catalogue HOST").code, 0);
         assert_eq!(club.ok("history").out, ours);

@@ -10,11 +10,11 @@ use yalotheca_core::slot::Claim;
 use yalotheca_core::text::bytes;
 
 use crate::Error;
-use crate::prune;
 use crate::server::{MOST_SETTINGS, Server};
 use crate::settle::slots;
 use crate::state;
 use crate::tree::Stat;
+use crate::{history, prune};
 
 /// Returns everything that would stop a clean start, worst first.
 ///
@@ -31,6 +31,7 @@ pub fn check(server: &Server) -> Result<Vec<Finding>, Error> {
     let mut settings = settings(server, &ledger)?;
     settings.extend(told);
     settings.extend(quarantine(server)?);
+    settings.extend(history::behind(server, &ledger)?);
     let facts = server.facts()?;
     Ok(judge(&Situation {
         family: &server.family,

@@ -2,8 +2,9 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use yalotheca_core::finding::{Finding, Severity};
 use yalotheca_core::id::{Digest, ServerPath};
-use yalotheca_core::ledger::{Act, Entry};
+use yalotheca_core::ledger::{Act, Entry, Ledger};
 use yalotheca_core::slot::DocChange;
 
 use crate::Error;
@@ -20,6 +21,34 @@ const MOST_SHOWN: u64 = 1_000_000;
 /// The server's state cannot be read.
 pub fn history(server: &Server) -> Result<Vec<Entry>, Error> {
     state::history(server.tree.as_ref())
+}
+
+/// Returns a warning when somebody settled the server with a newer roster than this one: what they did would be
+/// taken back by the next settle with this one.
+///
+/// # Errors
+/// The server's state cannot be read.
+pub(crate) fn behind(server: &Server, head: &Ledger) -> Result<Option<Finding>, Error> {
+    let mine = Digest::of(server.text.as_bytes());
+    if head.roster.is_none() || head.roster.as_ref() == Some(&mine) {
+        return Ok(None);
+    }
+    let all = state::history(server.tree.as_ref())?;
+    let Some(own) = all.iter().rposition(|e| e.roster.1.as_ref() == Some(&mine)) else { return Ok(None) };
+    let Some(last) = all.iter().skip(own + 1).rev().find(|e| e.roster.0 != e.roster.1) else { return Ok(None) };
+    if last.who == server.around.who {
+        // one's own way forth and back
+        return Ok(None);
+    }
+    let own = all.get(own).map_or(0, |e| e.number);
+    let who = if last.who.is_empty() { "somebody" } else { last.who.as_str() };
+    let cause = format!(
+        "this roster is the one of entry {own}; {} settled the server with a newer one since (entry {}), and settling with this one takes that back",
+        yalotheca_core::text::clean(who, 60),
+        last.number
+    );
+    let fix = "to take over the newer one: move this roster away, and run the same yalotheca adopt again";
+    Ok(Some(Finding::new("roster-behind", Severity::Warning, cause, fix)))
 }
 
 /// An entry with what is kept of it.

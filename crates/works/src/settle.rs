@@ -20,7 +20,7 @@ use yalotheca_core::wire::{self, Wired};
 
 use crate::Error;
 use crate::server::{Overlay, Server, facts};
-use crate::{running, state};
+use crate::{history, running, state};
 use choose::Picked;
 use settings::Settings;
 
@@ -103,6 +103,7 @@ pub fn plan(server: &Server, options: &Options) -> Result<Plan, Error> {
         let mut plan = once(server, options, &before, &rows, &known)?;
         if plan.facts == known {
             plan.findings.extend(told);
+            plan.findings.extend(history::behind(server, &before)?);
             return running::looked(server, plan);
         }
         // what is to be placed changes what fits: go the way again as the server will be

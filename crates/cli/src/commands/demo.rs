@@ -14,12 +14,15 @@ use yalotheca_works::Error;
 use crate::setting::Setting;
 use crate::ui::{Ui, paint};
 
-/// Runs the made-up club's Quarrywake server, from adopting it to undoing a change
+/// Runs the made-up club's Quarrywake server: here, or on a rented host
 ///
 /// Everything is made up and stays in one folder: the server, a catalogue host on a free loopback port, and what is
 /// fetched. The commands it runs are shown as you would type them.
 #[derive(Debug, Args)]
 pub(crate) struct Demo {
+    /// Which story: `quarrywake`, from adopting to undoing on this machine, or `rented`, the same over SFTP
+    #[arg(default_value = "quarrywake", value_parser = ["quarrywake", "rented"], value_name = "STORY")]
+    story: String,
     /// Keeps the server in this new folder, and the host running until you press Ctrl-C
     #[arg(long, value_name = "FOLDER")]
     keep: Option<PathBuf>,
@@ -49,6 +52,32 @@ const STORY: &[(&str, &[&str])] = &[
     ("What was done, all in all?", &["history"]),
 ];
 
+/// The same for a rented host: what is typed on the desk of which administrator.
+const RENTED: &[(&str, &str, &[&str])] = &[
+    (
+        "mira",
+        "The server is rented: only SFTP leads to it. This host was never seen before.",
+        &["adopt", "AT", "--catalogue", "HOST"],
+    ),
+    (
+        "mira",
+        "Its panel shows the same fingerprint. (The password is in the environment.)",
+        &["adopt", "AT", "--trust-host", "SEEN", "--catalogue", "HOST"],
+    ),
+    ("mira", "", &["want", "chest-locks", "slate-nights", "--quiet"]),
+    ("mira", "Everything is staged on the host first, then put in place at one go.", &["settle", "--yes"]),
+    ("mira", "Only what changed is asked for: nothing is downloaded to know this.", &["check"]),
+    ("mira", "A setting, without breaking the file.", &["tune", "start.conf", "door.name=Low Tide", "--yes"]),
+    (
+        "ada",
+        "Ada helps from her own machine: what is known of the server lives with it.",
+        &["adopt", "AT", "--trust-host", "SEEN"],
+    ),
+    ("ada", "What did the last change do?", &["history", "show", "3"]),
+    ("ada", "She takes it back.", &["undo", "--yes"]),
+    ("mira", "And Mira sees it.", &["history"]),
+];
+
 pub(crate) fn run(args: &Demo, setting: &Setting, ui: &Ui) -> Result<u8, Error> {
     if let Some((program, arguments)) = args.stand_in.split_first() {
         return Ok(act(program, arguments));
@@ -69,6 +98,9 @@ pub(crate) fn run(args: &Demo, setting: &Setting, ui: &Ui) -> Result<u8, Error> 
             source: std::io::ErrorKind::AlreadyExists.into(),
         });
     }
+    if args.story == "rented" {
+        return rented(&folder, args.keep.is_some(), setting, ui);
+    }
     let server = folder.join("quarry");
     std::fs::create_dir_all(&server).map_err(failed(&folder))?;
     club::lay_quarrywake(&server).map_err(failed(&server))?;
@@ -88,7 +120,7 @@ pub(crate) fn run(args: &Demo, setting: &Setting, ui: &Ui) -> Result<u8, Error> 
             ui.line(paint::in_style(paint::FAINT, &format!("# {about}")));
         }
         ui.line(paint::in_style(paint::STRONG, &format!("$ yalotheca {}", words.join(" "))));
-        steps.push(step(&words, &folder, &server, setting, ui)?);
+        steps.push(step(&words, &folder, &server, &[], setting, ui)?);
     }
     ui.object(&json!({ "server": server.display().to_string(), "catalogue": host.address(), "steps": steps }));
     if let Some(folder) = &args.keep {
@@ -100,14 +132,83 @@ pub(crate) fn run(args: &Demo, setting: &Setting, ui: &Ui) -> Result<u8, Error> 
     Ok(0)
 }
 
+/// The story of a rented host.
+fn rented(folder: &Path, keep: bool, setting: &Setting, ui: &Ui) -> Result<u8, Error> {
+    let server = folder.join("host/quarry");
+    std::fs::create_dir_all(&server).map_err(failed(folder))?;
+    club::lay_quarrywake(&server).map_err(failed(&server))?;
+    launcher(&server, &setting.program, &[]).map_err(failed(&server))?;
+    let files = catalogue::write("Tidewrack Club", "quarrywake", 12, &club::items());
+    let catalogues = Host::start(files).map_err(failed(folder))?;
+    let habits = rented::Habits { delay: Duration::from_millis(10), ..rented::Habits::default() };
+    let host = rented::Host::start("sftp", &folder.join("host"), habits, &[]).map_err(failed(folder))?;
+    let at = host.address("quarry");
+    ui.line(format!("The club's rented server answers at {at}"));
+    ui.line(format!("The club's catalogue answers at     {}", catalogues.address()));
+    let mut steps: Vec<Value> = Vec::new();
+    for (who, about, words) in RENTED {
+        if setting.stop.load(Ordering::Relaxed) {
+            return Err(Error::Stopped);
+        }
+        let word = |word: &&'static str| match *word {
+            "HOST" => catalogues.address().to_owned(),
+            "AT" => at.clone(),
+            "SEEN" => host.fingerprint().to_owned(),
+            other => other.to_owned(),
+        };
+        let words: Vec<String> = words.iter().map(word).collect();
+        let typed: Vec<String> =
+            words.iter().map(|w| if w.contains(' ') { format!("'{w}'") } else { w.clone() }).collect();
+        ui.line("");
+        if !about.is_empty() {
+            ui.line(paint::in_style(paint::FAINT, &format!("# {about}")));
+        }
+        ui.line(paint::in_style(paint::STRONG, &format!("{who} $ yalotheca {}", typed.join(" "))));
+        let desk = folder.join(who);
+        std::fs::create_dir_all(&desk).map_err(failed(&desk))?;
+        let more = [("YALOTHECA_PASSWORD", rented::PASSWORD), ("YALOTHECA_WHO", who)];
+        let words: Vec<&str> = words.iter().map(String::as_str).collect();
+        steps.push(step(&words, &desk, &desk, &more, setting, ui)?);
+    }
+    ui.object(&json!({ "server": at, "catalogue": catalogues.address(), "steps": steps }));
+    ui.hint("");
+    if !keep {
+        ui.hint("That was the demo; its folder is gone again. To play with it: yalotheca demo rented --keep FOLDER");
+        return Ok(0);
+    }
+    let home = folder.join("mira/home");
+    ui.line("Now you. In another terminal:");
+    for line in [
+        format!("  cd {}", folder.join("mira").display()),
+        format!("  export YALOTHECA_HOME={} YALOTHECA_PASSWORD='{}'", home.display(), rented::PASSWORD),
+        "  yalotheca want deep-winch rope-ladders && yalotheca settle".to_owned(),
+    ] {
+        ui.line(line);
+    }
+    ui.line("Host and catalogue answer until you press Ctrl-C here.");
+    let _ = std::io::stdout().flush();
+    while !setting.stop.load(Ordering::Relaxed) {
+        std::thread::sleep(Duration::from_millis(100));
+    }
+    Ok(0)
+}
+
 fn failed(path: &Path) -> impl FnOnce(std::io::Error) -> Error {
     let path = path.to_owned();
     move |source| Error::Disk { path, doing: "cannot be written to", source }
 }
 
 /// Runs this very program in the server's folder, as a person would.
-fn step(words: &[&str], folder: &Path, server: &Path, setting: &Setting, ui: &Ui) -> Result<Value, Error> {
+fn step(
+    words: &[&str],
+    folder: &Path,
+    server: &Path,
+    more: &[(&str, &str)],
+    setting: &Setting,
+    ui: &Ui,
+) -> Result<Value, Error> {
     let mut command = Command::new(&setting.program);
+    command.envs(more.iter().copied());
     command.args(words).current_dir(server);
     let home = folder.canonicalize().unwrap_or_else(|_| folder.to_owned()).join("home");
     command.env("YALOTHECA_HOME", home).env("YALOTHECA_NOW", &setting.now);

@@ -33,7 +33,7 @@ pub(crate) fn write(ui: &Ui, plan: &Plan) {
     if plan.roster_after.is_some() {
         ui.line(heading("roster"));
         ui.line(match plan.act {
-            Act::Undo(_) => "    goes back to what it was; what you edited since stays",
+            Act::Undo(_) | Act::TakeBack(_) => "    goes back to what it was; what you edited since stays",
             _ => "    base and result of what you reckoned are written anew",
         });
     }

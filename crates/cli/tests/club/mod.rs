@@ -130,6 +130,7 @@ impl Club {
         let mut command = self.command(words);
         let folder = self.desk(desk);
         command.env("YALOTHECA_HOME", folder.join("home")).env("YALOTHECA_PASSWORD", PASSWORD).current_dir(folder);
+        command.env("YALOTHECA_WHO", desk);
         command
     }
 

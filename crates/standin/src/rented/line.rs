@@ -54,6 +54,7 @@ fn carry(shared: &Shared, outside: &TcpStream, inside: &TcpStream) {
 
 fn one_way(shared: &Shared, mut from: &TcpStream, to: &TcpStream, left: &AtomicU64) {
     let half = shared.habits.delay / 2;
+    let mut cut = false;
     let (send, sent) = mpsc::sync_channel::<(Instant, Vec<u8>)>(4_096);
     std::thread::scope(|scope| {
         scope.spawn(move || {
@@ -83,12 +84,13 @@ fn one_way(shared: &Shared, mut from: &TcpStream, to: &TcpStream, left: &AtomicU
                 break;
             }
             if !whole {
-                // cut in the middle, for both sides
-                let _ = (from.shutdown(Shutdown::Both), to.shutdown(Shutdown::Both));
+                cut = true;
                 break;
             }
         }
         drop(send);
     });
-    let _ = from.shutdown(Shutdown::Read);
+    // cut in the middle, for both sides, once what was let through is through
+    let _ = from.shutdown(if cut { Shutdown::Both } else { Shutdown::Read });
+    let _ = cut.then(|| to.shutdown(Shutdown::Both));
 }
