@@ -2,7 +2,7 @@
 //! be, byte for byte. Here and on rented hosts.
 //!
 //! `cargo test` tries some of the points; `cargo test --test sweep -- --ignored` tries each.
-#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::print_stdout)]
 
 mod club;
 

@@ -42,8 +42,12 @@ pub fn judge(rules: &Running, sign: Option<&str>, changed: &[ServerPath]) -> Vec
                 format!("the server seems to run ({sign}), and hears of {} only after a restart", short(restart));
             out.push(Finding::new("restart-after", Severity::Warning, cause, "restart it when nobody plays"));
         }
-    } else if !rules.can_tell() && !(held.is_empty() && lost.is_empty()) {
-        let all = short(held.into_iter().chain(lost).collect());
+    } else if !rules.can_tell() {
+        let waits: Vec<String> = held.into_iter().chain(lost).collect();
+        if waits.is_empty() {
+            return out;
+        }
+        let all = short(waits);
         let cause =
             format!("nobody can see from here whether the server runs; it must be stopped before {all} changes");
         out.push(Finding::new("stop-before", Severity::Warning, cause, "stop it first, if it runs"));

@@ -90,12 +90,15 @@ struct Slots {
     most: Option<usize>,
 }
 
+/// What encrypts connections, and judges certificates.
+type Made = Result<(Arc<rustls::ClientConfig>, Arc<Judge>), String>;
+
 /// The connections to one host.
 pub(super) struct Pool {
     pub(super) door: Door,
     slots: Mutex<Slots>,
     freed: Condvar,
-    tls: [OnceLock<Result<(Arc<rustls::ClientConfig>, Arc<Judge>), String>>; 2],
+    tls: [OnceLock<Made>; 2],
     /// Whether one session is to be gone on with again and again, which TLS 1.2 can.
     one_session: AtomicBool,
     /// Whether the host takes EPSV; else PASV.
@@ -276,11 +279,10 @@ impl Pool {
                 Fault::Host(e) => (e, false),
             });
         }
-        let ready = self.greet(ftp, one_session).map_err(|fault| match fault {
+        self.greet(ftp, one_session).map_err(|fault| match fault {
             Fault::No(_, words) | Fault::Lost(words) => silent(words),
             Fault::Host(e) => (e, false),
-        });
-        ready
+        })
     }
 
     /// Agrees on how files and names travel.
@@ -328,7 +330,7 @@ impl Pool {
         !conn.one_session
     }
 
-    fn tls(&self) -> Result<(Arc<rustls::ClientConfig>, Arc<Judge>), String> {
+    fn tls(&self) -> Made {
         let once = self.one_session.load(Ordering::Relaxed);
         let [usual, other] = &self.tls;
         let made = if once { other } else { usual }.get_or_init(|| {
