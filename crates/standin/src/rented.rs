@@ -197,6 +197,41 @@ impl Host {
     }
 }
 
+/// A line with habits of its own to a port of this machine: for measuring real servers from afar.
+pub struct Line {
+    shared: Arc<Shared>,
+    port: u16,
+}
+
+impl Line {
+    /// Opens a line to a port.
+    ///
+    /// # Errors
+    /// No port is free.
+    pub fn to(port: u16, habits: Habits) -> std::io::Result<Self> {
+        let shared = Arc::new(Shared::new(Path::new("."), habits));
+        let port = line::open(&shared, port, false)?;
+        Ok(Self { shared, port })
+    }
+
+    /// Returns the port at which the line begins.
+    pub fn port(&self) -> u16 {
+        self.port
+    }
+
+    /// Returns the bytes that went over it so far, and counts anew.
+    pub fn bytes(&self) -> u64 {
+        self.shared.bytes.swap(0, Ordering::Relaxed)
+    }
+}
+
+impl Drop for Line {
+    fn drop(&mut self) {
+        self.shared.over.store(true, Ordering::SeqCst);
+        drop(std::net::TcpStream::connect(("127.0.0.1", self.port)));
+    }
+}
+
 /// What a host counted since it was asked last.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Counted {

@@ -298,6 +298,18 @@ fn act(program: &str, arguments: &[String]) -> u8 {
             }
             0
         }
+        "line" => {
+            let port = arguments.first().and_then(|p| p.parse().ok()).unwrap_or(22);
+            let habits = rented::Habits::parse(arguments.get(1..).unwrap_or_default());
+            let Ok(line) = rented::Line::to(port, habits) else { return 1 };
+            let _ = writeln!(std::io::stdout(), "{}", line.port());
+            let mut asked = String::new();
+            while std::io::stdin().read_line(&mut asked).is_ok_and(|n| n > 0) {
+                let _ = writeln!(std::io::stdout(), "{} bytes", line.bytes());
+                asked.clear();
+            }
+            0
+        }
         "server" => {
             let folder = arguments.first().map_or_else(|| PathBuf::from("quarry"), PathBuf::from);
             let program = std::env::current_exe().unwrap_or_else(|_| PathBuf::from("yalotheca"));
