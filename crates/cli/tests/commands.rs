@@ -144,8 +144,8 @@ Options:
           Takes the server for stopped, whatever its signs say
 
       --verify
-          Reads every file of ours again, instead of trusting those whose size
-          and time are as they were
+          Reads every file of ours again, and what is written back before it is
+          put in place
 
   -h, --help
           Print help (see a summary with '-h')

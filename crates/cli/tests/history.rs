@@ -380,3 +380,45 @@ error: there is nothing to undo: entry 2 was pruned; the history goes
     club.ok("history prune --yes");
     assert_eq!(club.run("history --json").json()["entries"].as_array().unwrap().len(), 1, "the newest stays");
 }
+
+#[test]
+fn a_plan_that_cannot_be_read_stops_everything() {
+    let club = Club::settled("chest-locks");
+    club.write(".yalotheca/plans/000003.json", "{\"format\":1,\"number\":3,\"ste");
+    let before = club.tree();
+    assert_data_eq!(
+        club.run("settle --yes").text,
+        str![[r#"
+$ yalotheca settle --yes
+--- stderr
+error: the ledger's file is damaged: plans/000003.json: EOF while parsing
+       a string at line 1 column 27; what it moved lies in quarantine/
+       and staging/ beside it; put that back, then take the plan away
+  fix: do not start the server before that; if in doubt, keep .yalotheca
+       as it is and ask for help
+--- exit 5
+
+"#]]
+    );
+    assert_eq!(differ(&before, &club.tree()), NONE);
+}
+
+#[test]
+fn a_file_that_a_program_holds_is_left_alone() {
+    let club = Club::settled("chest-locks");
+    let held = std::fs::File::open(club.path("plugins/chest-locks.qpl")).unwrap();
+    held.lock().unwrap();
+    club.ok("drop chest-locks");
+    let before = club.tree();
+    assert_data_eq!(
+        club.run("settle --yes").err,
+        str![[r#"
+error: `plugins/chest-locks.qpl` is in use by a program, so it is left
+       alone; stop the server, then run the same command again
+
+"#]]
+    );
+    assert_eq!(differ(&before, &club.tree()), NONE);
+    drop(held);
+    club.ok("settle --yes");
+}

@@ -295,6 +295,45 @@ fn no_room_and_no_rights_change_nothing() {
 }
 
 #[test]
+fn a_name_that_the_host_cannot_store_is_told() {
+    for protocol in ["sftp", "ftp"] {
+        let club = Club::new();
+        let host = start(&club, protocol, Habits { plain_names: true, ..Habits::default() });
+        club.ok_away("desk", &adopt(&host));
+        let about = br#"{ "id": "odd-quarry", "release": "1.0.0", "title": "Odd", "game": "^1.8", "after": [] }"#;
+        let pack = yalotheca_standin::club::pack(&[("addpack.json", about.as_slice()), ("stones/камень.json", b"{}")]);
+        fs::write(club.desk("desk").join("odd.zip"), pack).unwrap();
+        let before = club.tree();
+        let ran = club.run_away("desk", "want odd.zip");
+        // one that tells nothing of what is not there says no when it is to be made
+        let ran = if ran.code == 0 { club.run_away("desk", "settle --yes") } else { ran };
+        assert_eq!(ran.code, 4, "{}", ran.text);
+        assert!(ran.err.contains("камень") && ran.err.contains("Illegal file name"), "{}", ran.text);
+        assert!(differ(&before, &club.tree()).is_empty(), "{:?}", differ(&before, &club.tree()));
+        club.run_away("desk", "check");
+    }
+}
+
+#[test]
+fn what_arrives_changed_is_met_before_anything_moves() {
+    for protocol in ["sftp", "ftp"] {
+        let club = Club::new();
+        let host = start(&club, protocol, Habits::default());
+        club.ok_away("desk", &adopt(&host));
+        club.ok_away("desk", "want chest-locks");
+        let wrong = start(&club, protocol, Habits { lie: Some(Lie::Bytes), ..Habits::default() });
+        let roster = club.desk("desk").join("roster.toml");
+        let text = fs::read_to_string(&roster).unwrap().replace(&host.address("quarry"), &wrong.address("quarry"));
+        fs::write(&roster, text).unwrap();
+        let before = club.tree();
+        let ran = club.run_away("desk", &format!("settle --yes --verify --trust-host {}", wrong.fingerprint()));
+        assert_eq!(ran.code, 5, "{}", ran.text);
+        assert!(ran.err.contains("other bytes"), "{}", ran.text);
+        assert!(differ(&before, &club.tree()).is_empty(), "{:?}", differ(&before, &club.tree()));
+    }
+}
+
+#[test]
 fn a_host_that_is_full_at_any_write_changes_nothing() {
     for protocol in ["sftp", "ftp"] {
         let club = Club::new();

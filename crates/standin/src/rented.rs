@@ -100,6 +100,8 @@ pub enum Lie {
     Sizes,
     /// What is sent is stored without its last byte.
     Short,
+    /// Plugins and packs are stored with their first byte changed.
+    Bytes,
 }
 
 /// The ways of an FTP host.

@@ -24,7 +24,7 @@ use crate::recover::{Way, WayStep};
 use crate::server::{MOST_SETTINGS, Server};
 use crate::settle::Plan;
 use crate::state::{self, kept_path};
-use crate::tree::{Content, Effect, STATE, Standing, Stat, Tree, TreeError, hold, state_path};
+use crate::tree::{Content, Effect, STATE, Standing, Stat, Tree, TreeError, hold, shown, state_path};
 use crate::{Error, recover, running};
 
 /// Carries a plan out. Returns the history entry it made.
@@ -182,6 +182,7 @@ fn above(paths: &[ServerPath]) -> Result<BTreeSet<ServerPath>, Error> {
 struct Staged {
     path: ServerPath,
     content: Content,
+    sha256: Digest,
     bytes: u64,
 }
 
@@ -219,14 +220,14 @@ impl<'a> Work<'a> {
     }
 
     /// Plans new bytes to be staged, never in too large a folder; returns where.
-    fn staged(&mut self, content: Content, bytes: u64) -> Result<ServerPath, Error> {
+    fn staged(&mut self, content: Content, sha256: Digest, bytes: u64) -> Result<ServerPath, Error> {
         let at = self.stage.len();
         let folder = state_path(&format!("staging/{:06}/{}", self.number, at / 256))?;
         if self.make.last() != Some(&folder) {
             self.make.push(folder.clone());
         }
         let path = state_path(&format!("{}/{at}", folder.path()))?;
-        self.stage.push(Staged { path: path.clone(), content, bytes });
+        self.stage.push(Staged { path: path.clone(), content, sha256, bytes });
         Ok(path)
     }
 
@@ -240,7 +241,16 @@ impl<'a> Work<'a> {
         tree.apply(&folders.collect::<Vec<_>>())?;
         let write = |s: &Staged| Effect::Write(s.path.clone(), s.content.clone());
         tree.apply(&self.stage.iter().map(write).collect::<Vec<_>>())?;
-        tree.barrier(&self.stage.iter().map(|s| s.path.clone()).collect::<Vec<_>>())
+        let paths: Vec<ServerPath> = self.stage.iter().map(|s| s.path.clone()).collect();
+        tree.barrier(&paths)?;
+        if self.server.around.verify {
+            for (staged, came) in self.stage.iter().zip(tree.digest(&paths)?) {
+                if came.as_ref() != Some(&staged.sha256) {
+                    return Err(TreeError::Damaged { path: shown(&staged.path) });
+                }
+            }
+        }
+        Ok(())
     }
 
     /// The folders of this run, to be taken away again, the innermost first.
@@ -252,7 +262,7 @@ impl<'a> Work<'a> {
     /// Stages new bytes of our own and moves them to a free name.
     fn put(&mut self, to: ServerPath, bytes: Vec<u8>) -> Result<(), Error> {
         let (sha256, size) = (Digest::of(&bytes), bytes.len() as u64);
-        let from = self.staged(Content::Bytes(bytes), size)?;
+        let from = self.staged(Content::Bytes(bytes), sha256.clone(), size)?;
         self.steps.push(WayStep::Move { from, to, sha256, bytes: size });
         Ok(())
     }
@@ -292,11 +302,11 @@ impl<'a> Work<'a> {
             match step {
                 Step::Place { path, file, was, .. } => {
                     let content = self.content(&file.source, &file.sha256)?;
-                    let new = self.staged(content, file.bytes)?;
+                    let new = self.staged(content, file.sha256.clone(), file.bytes)?;
                     self.place(path, was.as_ref(), new, (file.sha256.clone(), file.bytes))?;
                 }
                 Step::Remove { path, was, back: Some(back) } => {
-                    let new = self.staged(Content::Tree(kept_path(back)?, back.clone()), 0)?;
+                    let new = self.staged(Content::Tree(kept_path(back)?, back.clone()), back.clone(), 0)?;
                     self.place(path, Some(was), new, (back.clone(), 0))?;
                 }
                 Step::Remove { path, was, back: None } => {
@@ -353,7 +363,7 @@ impl<'a> Work<'a> {
             match (&doc.after, was) {
                 (Some(after), was) => {
                     let meant = (Digest::of(after), after.len() as u64);
-                    let new = self.staged(Content::Bytes(after.clone()), meant.1)?;
+                    let new = self.staged(Content::Bytes(after.clone()), meant.0.clone(), meant.1)?;
                     self.place(&doc.path, was.as_ref().map(|(d, _)| d), new, meant)?;
                     // what we wrote is kept too: undo is undone from it
                     self.keep(after.clone())?;
@@ -393,8 +403,8 @@ impl<'a> Work<'a> {
         let way =
             Way { format: 1, number: self.number, who, steps, roster, doubles: self.doubles.clone(), folders: gone };
         let bytes = serde_json::to_vec(&way).unwrap_or_default();
-        let size = bytes.len() as u64;
-        self.stage.push(Staged { path: self.staged_plan()?, content: Content::Bytes(bytes), bytes: size });
+        let (sha256, size) = (Digest::of(&bytes), bytes.len() as u64);
+        self.stage.push(Staged { path: self.staged_plan()?, content: Content::Bytes(bytes), sha256, bytes: size });
         Ok(way)
     }
 
@@ -441,8 +451,8 @@ impl<'a> Work<'a> {
         let bytes = serde_json::to_vec_pretty(&entry).unwrap_or_default();
         self.put(state_path(&format!("history/{:06}.json", self.number))?, bytes)?;
         let head = after.render()?;
-        let size = head.len() as u64;
-        let head = self.staged(Content::Bytes(head), size)?;
+        let (sha256, size) = (Digest::of(&head), head.len() as u64);
+        let head = self.staged(Content::Bytes(head), sha256, size)?;
         Ok((entry, head))
     }
 }

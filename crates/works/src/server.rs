@@ -38,6 +38,8 @@ pub struct Surroundings {
     pub who: String,
     /// The machine's name.
     pub machine: String,
+    /// Whether what was written is read back before anything moves.
+    pub verify: bool,
     /// Whether the person says that the server is stopped, whatever its signs say.
     pub stopped: bool,
     /// What this machine has to get into rented hosts.

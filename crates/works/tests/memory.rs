@@ -64,6 +64,7 @@ impl World {
             now: "2026-11-23T12:00:00Z".to_owned(),
             who: "mira on workshop".to_owned(),
             machine: "workshop".to_owned(),
+            verify: false,
             stopped: false,
             access: Access::none(),
         };

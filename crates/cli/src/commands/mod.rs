@@ -122,6 +122,7 @@ pub(crate) fn surroundings(setting: &Setting) -> Surroundings {
         now: setting.now.clone(),
         who: setting.who.clone(),
         machine: setting.machine.clone(),
+        verify: false,
         stopped: false,
         access: Access {
             password: setting.password.clone(),

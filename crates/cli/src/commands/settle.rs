@@ -29,7 +29,7 @@ pub(crate) struct Settle {
     /// Takes the server for stopped, whatever its signs say
     #[arg(long)]
     stopped: bool,
-    /// Reads every file of ours again, instead of trusting those whose size and time are as they were
+    /// Reads every file of ours again, and what is written back before it is put in place
     #[arg(long)]
     verify: bool,
 }
@@ -37,6 +37,7 @@ pub(crate) struct Settle {
 pub(crate) fn run(args: &Settle, setting: &Setting, ui: &Ui) -> Result<u8, Error> {
     let mut server = server(setting)?;
     server.around.stopped = args.stopped;
+    server.around.verify = args.verify;
     if args.verify {
         forget(server.tree.as_ref());
     }

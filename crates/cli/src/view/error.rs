@@ -2,6 +2,7 @@
 
 use miette::{GraphicalReportHandler, GraphicalTheme, LabeledSpan, MietteDiagnostic, NamedSource, Report};
 use serde_json::{Value, json};
+use yalotheca_core::ledger::LedgerError;
 use yalotheca_core::settings::EditError;
 use yalotheca_core::solve::tell;
 use yalotheca_core::text::clean;
@@ -185,6 +186,9 @@ fn fix(error: &Error) -> String {
         Error::Tree(TreeError::Host(e)) => return host(e),
         Error::Tree(TreeError::Held { .. }) => "wait until it has ended, then run the same command again",
         Error::Tree(_) => "",
+        Error::Ledger(LedgerError::Damaged(what)) if what.starts_with("plans/") => {
+            "do not start the server before that; if in doubt, keep .yalotheca as it is and ask for help"
+        }
         Error::Ledger(_) => "the server itself is not touched; keep .yalotheca as it is and ask for help",
         Error::NothingToUndo(_) => "",
         Error::NoEntry(_) => "see what there is: yalotheca history",

@@ -375,6 +375,10 @@ impl Session {
                 drop(wire);
                 return refuse(out, no);
             }
+            if shared.habits.lie == Some(Lie::Bytes) && bytes.starts_with(b"PK") {
+                file.write_all(b"p").and_then(|()| file.write_all(bytes.get(1..).unwrap_or_default()))?;
+                continue;
+            }
             file.write_all(shared.disk.kept(bytes))?;
         }
         drop(wire);

@@ -311,7 +311,9 @@ pub(crate) fn digest_of(mut from: impl Read) -> std::io::Result<Digest> {
 
 impl Tree for LocalTree {
     fn place(&self) -> String {
-        self.roots.get(SERVER).map(|p| p.display().to_string()).unwrap_or_default()
+        // `./.` is `.` to people
+        let plain = |p: &PathBuf| p.components().collect::<PathBuf>().display().to_string();
+        self.roots.get(SERVER).map(plain).unwrap_or_default()
     }
 
     fn folder(&self) -> Option<&Path> {

@@ -123,7 +123,7 @@ pub enum TreeError {
         path: String,
     },
     /// The host would run out of room.
-    #[error("{needed} are to be written and {free} are free at {place}; make room, then run the same command again")]
+    #[error("{needed} are to be written and {free} are free at `{place}`; make room, then run the same command again")]
     NoRoom {
         /// What is needed, in words.
         needed: String,
