@@ -14,6 +14,9 @@ use zip::{CompressionMethod, ZipWriter};
 
 use super::{ArchiveError, MOST_MEMBERS, MOST_RATIO};
 
+/// The most memory that unpacking a 7z may take (KiB): its authors' largest usual setting is 64 MiB.
+const MOST_MEMORY: usize = 160 * 1_024;
+
 /// A sort of archive, told by how it begins.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Sort {
@@ -183,9 +186,13 @@ fn seven(from: impl Read + Seek, out: &mut Unified<'_>) -> Result<(), ArchiveErr
         Error::UnsupportedCompressionMethod(name) if name.to_lowercase().contains("aes") => {
             ArchiveError::Encrypted("its content".to_owned())
         }
+        Error::MaxMemLimited { .. } => ArchiveError::TooLarge(format!(
+            "it takes more than {} of memory to unpack",
+            sized(MOST_MEMORY as u64 * 1_024)
+        )),
         other => ArchiveError::Broken(clean(&other.to_string(), 120)),
     };
-    let mut archive = ArchiveReader::new(from, Password::empty()).map_err(told)?;
+    let mut archive = ArchiveReader::new_with_memory_limit(from, Password::empty(), MOST_MEMORY).map_err(told)?;
     for entry in &archive.archive().files {
         // the upper half holds the unix mode, where bit 15 of the lower half says so
         let mode = (entry.windows_attributes & 0x8000 != 0).then_some(entry.windows_attributes >> 16);
