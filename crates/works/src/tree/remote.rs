@@ -5,29 +5,27 @@ mod body;
 mod error;
 mod ftp;
 mod login;
+mod send;
 mod sftp;
 mod trust;
+mod wire;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
-use std::time::Duration;
 
 use yalotheca_core::id::{Digest, SERVER, ServerPath, storable};
 use yalotheca_core::roster::Login;
 
-use super::{
-    Content, Effect, Listing, ReadSeek, STATE, STATE_ROOT, Standing, Stat, StateFolder, Tree, TreeError, runs, shown,
-};
-use crate::archive;
+use super::{Effect, Listing, ReadSeek, STATE, STATE_ROOT, Standing, Stat, StateFolder, Tree, TreeError, runs};
 use crate::home::{Home, write_whole};
-use crate::tree::local::digest_of;
 pub use address::{Address, Scheme};
-use body::{Body, Sink};
+use body::Sink;
 pub use error::HostError;
 use login::Door;
+use wire::{Get, Named, Op, Wire};
 
 /// Reads a line of an FTP host's listing, of MLSD or as `ls` and DOS print it: a name, and what stands there.
 pub fn listed(line: &str, machine: bool) -> Option<(String, Stat)> {
@@ -35,81 +33,12 @@ pub fn listed(line: &str, machine: bool) -> Option<(String, Stat)> {
     Some((named.name, named.stat))
 }
 
-/// How often a lost connection is made anew before it is given up.
-const TRIES: u32 = 5;
 /// No folder of a server is deeper than this.
 const MOST_DEPTH: usize = 40;
 /// No server has more files than this.
 const MOST_FILES: usize = 1_000_000;
-/// Members of archives up to this size are sent from memory (bytes).
-const IN_MEMORY: u64 = 4_000_000;
 /// A file on the host that is opened is fetched whole; larger ones are refused (bytes).
 const MOST_OPENED: u64 = 8_000_000_000;
-
-/// How long to wait before trying again: a quarter of a second, twice as long each time.
-fn pause(tried: u32) -> Duration {
-    Duration::from_millis(125u64 << tried.min(6))
-}
-
-/// A name in a folder on a host.
-#[derive(Debug, Clone, PartialEq, Eq)]
-struct Named {
-    name: String,
-    stat: Stat,
-    writable: bool,
-}
-
-/// A file to be read.
-struct Get {
-    path: String,
-    most: u64,
-    /// Whether the bytes are wanted, and not only their digest.
-    keep: bool,
-    /// Where a copy goes.
-    file: Option<PathBuf>,
-}
-
-impl Get {
-    fn sink(&self) -> Result<Sink, HostError> {
-        let file = self.file.as_ref().map(File::create).transpose().map_err(|e| body::here(&e))?;
-        Ok(Sink::new(&self.path, self.most, self.keep, file))
-    }
-}
-
-/// A file to be written.
-struct Put {
-    path: String,
-    body: Body,
-    /// Whether the host is asked to bring it safely to disk.
-    safe: bool,
-}
-
-/// A change by name.
-enum Op {
-    Folder(String),
-    Rename(String, String),
-    Swap { new: String, at: String, old: String },
-    RemoveFolder(String),
-    Discard(String),
-}
-
-/// What a host can do, in bulk; each call sees to lost connections by itself. Paths are the host's.
-trait Wire: Send + Sync {
-    /// Returns what each folder holds, `None` where none is there.
-    fn list(&self, folders: &[String]) -> Result<Vec<Option<Vec<Named>>>, HostError>;
-    /// Returns what stands at each path; links are not followed.
-    fn stat(&self, paths: &[String]) -> Result<Vec<Stat>, HostError>;
-    /// Whether asking for single files costs no more than asking for their folder.
-    fn stats_are_cheap(&self) -> bool;
-    /// Reads files, `None` where none is there.
-    fn get(&self, jobs: &[Get]) -> Result<Vec<Option<Sink>>, HostError>;
-    /// Writes files, as they come.
-    fn put(&self, jobs: &mut (dyn Iterator<Item = Result<Put, HostError>> + Send)) -> Result<(), HostError>;
-    /// Does changes that do not depend on each other.
-    fn run(&self, ops: &[Op]) -> Result<(), HostError>;
-    /// Returns the free bytes, where the host tells.
-    fn space(&self, folder: &str) -> Result<Option<u64>, HostError>;
-}
 
 /// A server on a rented host.
 pub struct RemoteTree {
@@ -288,29 +217,6 @@ impl RemoteTree {
         Ok(reals.iter().map(one).collect())
     }
 
-    fn body(&self, content: &Content, opened: &mut Archives) -> Result<Body, TreeError> {
-        match content {
-            Content::Bytes(bytes) => Ok(Body::Bytes(bytes.clone())),
-            Content::File(from, wanted) => {
-                let fail = || TreeError::io(from.display(), "cannot be read");
-                let file = File::open(from).map_err(fail())?;
-                if digest_of(&file).map_err(fail())? != *wanted {
-                    return Err(TreeError::Damaged { path: from.display().to_string() });
-                }
-                Body::file(file).map_err(fail())
-            }
-            Content::Member(from, member, wanted) => opened.body(from, member, wanted),
-            // the host cannot copy: the bytes come and go
-            Content::Tree(from, wanted) => {
-                let (copy, digest) = self.fetched(from)?.ok_or_else(|| TreeError::Damaged { path: shown(from) })?;
-                if digest != *wanted {
-                    return Err(TreeError::Damaged { path: shown(from) });
-                }
-                Body::file(copy).map_err(TreeError::io(shown(from), "cannot be read"))
-            }
-        }
-    }
-
     /// Fetches a file whole into a temporary one; returns it with its digest.
     fn fetched(&self, path: &ServerPath) -> Result<Option<(File, Digest)>, TreeError> {
         let incoming = self.home.at("incoming");
@@ -326,71 +232,6 @@ impl RemoteTree {
         Ok(Some((File::open(kept).map_err(fail())?, digest)))
     }
 
-    /// Writes files, then looks whether each has the size that was sent; those that were cut are sent again.
-    fn write(&self, writes: &[Effect]) -> Result<(), TreeError> {
-        let mut left: Vec<(&ServerPath, &Content)> = writes
-            .iter()
-            .filter_map(|e| match e {
-                Effect::Write(path, content) => Some((path, content)),
-                _ => None,
-            })
-            .collect();
-        for tried in 0.. {
-            let sizes = self.send(&left)?;
-            let paths: Vec<ServerPath> = left.iter().map(|(p, _)| (*p).clone()).collect();
-            let now = now_nanos();
-            let mut short = None;
-            let mut again = Vec::new();
-            for ((one, wanted), (stat, _)) in left.iter().zip(sizes).zip(self.stats(&paths)?) {
-                match stat {
-                    Stat::File { bytes, changed } if bytes == wanted => {
-                        if changed != 0 {
-                            self.ahead.store(changed.saturating_sub(now), Ordering::Relaxed);
-                        }
-                    }
-                    other => {
-                        let got = if let Stat::File { bytes, .. } = other { bytes } else { 0 };
-                        short = Some(TreeError::Short { path: shown(one.0), got, wanted });
-                        again.push(*one);
-                    }
-                }
-            }
-            match short {
-                None => break,
-                Some(short) if tried >= 2 => return Err(short),
-                Some(_) => left = again,
-            }
-        }
-        Ok(())
-    }
-
-    /// Sends files; returns their sizes.
-    fn send(&self, writes: &[(&ServerPath, &Content)]) -> Result<Vec<u64>, TreeError> {
-        let mut opened = Archives::default();
-        let mut failed = None;
-        let mut sizes = Vec::with_capacity(writes.len());
-        let mut jobs = writes.iter();
-        let mut next = || -> Option<Result<Put, HostError>> {
-            let (path, content) = jobs.next()?;
-            let made = self.body(content, &mut opened).and_then(|body| Ok((self.real(path)?, body)));
-            match made {
-                Ok((path, body)) => {
-                    sizes.push(body.size());
-                    Some(Ok(Put { path, body, safe: true }))
-                }
-                Err(e) => {
-                    failed = Some(e);
-                    Some(Err(HostError::Stopped))
-                }
-            }
-        };
-        let sent = self.wire()?.put(&mut std::iter::from_fn(&mut next));
-        match sent {
-            Ok(()) => Ok(sizes),
-            Err(e) => Err(failed.unwrap_or_else(|| e.into())),
-        }
-    }
-
     fn op(&self, effect: &Effect) -> Result<Option<Op>, TreeError> {
         Ok(match effect {
             Effect::Folder(path) => Some(Op::Folder(self.real(path)?)),
@@ -402,39 +243,6 @@ impl RemoteTree {
             Effect::Discard(path) => Some(Op::Discard(self.real(path)?)),
             Effect::Write(..) => None,
         })
-    }
-}
-
-fn now_nanos() -> i64 {
-    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
-    i64::try_from(now.as_nanos()).unwrap_or(0)
-}
-
-/// Archives of the store that stay open while their members are sent.
-#[derive(Default)]
-struct Archives(HashMap<PathBuf, archive::Opened>);
-
-impl Archives {
-    fn body(&mut self, from: &Path, member: &str, wanted: &Digest) -> Result<Body, TreeError> {
-        if !self.0.contains_key(from) {
-            self.0.insert(from.to_owned(), archive::open(from)?);
-        }
-        let Some(archive) = self.0.get_mut(from) else { return Err(TreeError::Damaged { path: member.to_owned() }) };
-        let fail = || TreeError::io(member, "cannot be unpacked");
-        let damaged = || TreeError::Damaged { path: member.to_owned() };
-        if archive::size_of(archive, member)? <= IN_MEMORY {
-            let mut bytes = Vec::new();
-            archive::with_member(archive, member, |read| read.read_to_end(&mut bytes))?.map_err(fail())?;
-            return if Digest::of(&bytes) == *wanted { Ok(Body::Bytes(bytes)) } else { Err(damaged()) };
-        }
-        let mut file = tempfile::tempfile().map_err(fail())?;
-        archive::with_member(archive, member, |mut read| std::io::copy(&mut read, &mut file))?.map_err(fail())?;
-        use std::io::Seek as _;
-        file.rewind().map_err(fail())?;
-        if digest_of(&file).map_err(fail())? != *wanted {
-            return Err(damaged());
-        }
-        Body::file(file).map_err(fail())
     }
 }
 

@@ -14,7 +14,7 @@ use yalotheca_core::text::clean;
 use super::body::{Body, Sink};
 use super::error::HostError;
 use super::login::Door;
-use super::{Get, Named, Op, Put, Wire};
+use super::wire::{Get, Named, Op, Put, Wire};
 use crate::tree::{Stat, die};
 use pool::{Conn, Done, Fault, Pool};
 

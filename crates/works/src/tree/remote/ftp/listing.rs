@@ -2,7 +2,7 @@
 
 use suppaftp::list::{File, FileType, ListParser};
 
-use super::super::Named;
+use super::super::wire::Named;
 use crate::tree::Stat;
 
 /// Reads a line of MLSD; `None` for the folder itself, the one above, and what no host should list.

@@ -12,7 +12,8 @@ use yalotheca_core::text::clean;
 use super::super::error::HostError;
 use super::super::login::Door;
 use super::super::sftp::CONNECT;
-use super::super::{Scheme, TRIES, pause, trust};
+use super::super::wire::{TRIES, pause};
+use super::super::{Scheme, trust};
 use super::tls::{self, Judge};
 
 /// So many connections are made where neither roster nor host says otherwise.
