@@ -64,6 +64,21 @@ pub fn carry_out(server: &Server, plan: Plan) -> Result<Entry, Error> {
     if unmoved(tree, &plan).map_err(swept)? != (docs, stats) {
         return Err(swept(Error::Moved { path: server.tree.place() }));
     }
+    tree.finishing(true);
+    let done = switch(server, &plan, &work, &way, head);
+    tree.finishing(false);
+    done?;
+    let _ = state::note(tree, &placed(&plan));
+    Ok(entry)
+}
+
+/// Moves everything into place, commits, and tidies up; a failure is taken back.
+fn switch(server: &Server, plan: &Plan, work: &Work<'_>, way: &Way, head: ServerPath) -> Result<(), Error> {
+    let (tree, number) = (server.tree.as_ref(), work.number);
+    let swept = |e: Error| {
+        let _ = recover::sweep(tree, number);
+        e
+    };
     let (staged, written) = (work.staged_plan()?, recover::plan_path(number)?);
     tree.apply(&[Effect::Rename(staged, written.clone())]).map_err(Error::from).map_err(swept)?;
     let switch: Vec<Effect> = way.steps.iter().map(WayStep::effect).collect();
@@ -89,12 +104,11 @@ pub fn carry_out(server: &Server, plan: Plan) -> Result<Entry, Error> {
         write_whole(&server.roster_path, text.as_bytes())?;
     }
     // the rest is tidiness, not truth; what fails here is done by the next run
-    let gone = way.folders.into_iter().map(Effect::RemoveFolder);
-    let _ = tree.apply(&way.doubles.into_iter().map(Effect::Discard).chain(gone).collect::<Vec<_>>());
+    let gone = way.folders.iter().cloned().map(Effect::RemoveFolder);
+    let _ = tree.apply(&way.doubles.iter().cloned().map(Effect::Discard).chain(gone).collect::<Vec<_>>());
     let _ = tree.apply(&work.folders_back());
     let _ = tree.apply(&[Effect::Discard(written)]);
-    let _ = state::note(tree, &placed(&plan));
-    Ok(entry)
+    Ok(())
 }
 
 fn target(effect: &Effect) -> Option<ServerPath> {

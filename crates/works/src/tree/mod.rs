@@ -209,6 +209,9 @@ pub trait Tree: Send + Sync {
         None
     }
 
+    /// Tells that files begin to move, or that they have ended to: in between, nothing is broken off.
+    fn finishing(&self, _moves: bool) {}
+
     /// Names the plain folder that the family allows for our state ([`StateFolder`]).
     fn allow_state(&self, _folder: &StateFolder) {}
 

@@ -25,7 +25,7 @@ pub use address::{Address, Scheme};
 use body::Sink;
 pub use error::HostError;
 use login::Door;
-use wire::{Get, Named, Op, Wire};
+use wire::{Get, Named, Op, Stop, Wire};
 
 /// Reads a line of an FTP host's listing, of MLSD or as `ls` and DOS print it: a name, and what stands there.
 pub fn listed(line: &str, machine: bool) -> Option<(String, Stat)> {
@@ -48,6 +48,7 @@ pub struct RemoteTree {
     memory: PathBuf,
     home: Home,
     offline: bool,
+    stop: Arc<Stop>,
     /// Whether the server's folder was seen.
     looked: Mutex<bool>,
     allowed: OnceLock<StateFolder>,
@@ -84,15 +85,16 @@ impl RemoteTree {
         let trust = trust::Trust { access, home: home.clone(), host: address.host.clone(), port: address.port };
         let asked = Mutex::new(None);
         let door = Door { address: address.clone(), login, beside: beside.to_owned(), trust, asked };
+        let stop = Arc::new(Stop { asked: stop, deaf: AtomicBool::new(false) });
         let wire: Box<dyn Wire> = match address.scheme {
-            Scheme::Sftp => Box::new(sftp::Sftp::new(door, stop)?),
-            Scheme::Ftp | Scheme::FtpsExplicit | Scheme::FtpsImplicit => Box::new(ftp::Ftp::new(door, stop)),
+            Scheme::Sftp => Box::new(sftp::Sftp::new(door, stop.clone())?),
+            Scheme::Ftp | Scheme::FtpsExplicit | Scheme::FtpsImplicit => Box::new(ftp::Ftp::new(door, stop.clone())),
         };
         let key = Digest::of(format!("{}{}", address.whom(), address.folder).as_bytes());
         let memory = home.at(&format!("hosts/{}.json", key.short()));
         let (looked, state) = (Mutex::new(false), Mutex::new(None));
         let (allowed, ahead) = (OnceLock::new(), AtomicI64::new(0));
-        Ok(Self { wire, address, memory, home, offline, looked, allowed, state, ahead })
+        Ok(Self { wire, address, memory, home, offline, stop, looked, allowed, state, ahead })
     }
 
     /// The host, once it is known that the server's folder is there.
@@ -254,6 +256,10 @@ impl Tree for RemoteTree {
 
     fn host(&self) -> Option<String> {
         Some(self.address.host.clone())
+    }
+
+    fn finishing(&self, moves: bool) {
+        self.stop.deaf.store(moves, Ordering::Relaxed);
     }
 
     fn allow_state(&self, folder: &StateFolder) {

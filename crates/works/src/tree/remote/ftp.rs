@@ -5,7 +5,7 @@ mod pool;
 mod tls;
 
 use std::io::{Read as _, Write as _};
-use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use suppaftp::Status;
@@ -14,7 +14,7 @@ use yalotheca_core::text::clean;
 use super::body::{Body, Sink};
 use super::error::HostError;
 use super::login::Door;
-use super::wire::{Get, Named, Op, Put, Wire};
+use super::wire::{Get, Named, Op, Put, Stop, Wire};
 use crate::tree::{Stat, die};
 use pool::{Conn, Done, Fault, Pool};
 
@@ -33,7 +33,7 @@ pub(super) struct Ftp {
 }
 
 impl Ftp {
-    pub(super) fn new(door: Door, stop: Arc<AtomicBool>) -> Self {
+    pub(super) fn new(door: Door, stop: Arc<Stop>) -> Self {
         Self { pool: Pool::new(door, stop) }
     }
 

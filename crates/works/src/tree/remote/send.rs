@@ -54,14 +54,14 @@ impl RemoteTree {
         for tried in 0.. {
             let sizes = self.send(&left)?;
             let paths: Vec<ServerPath> = left.iter().map(|(p, _)| (*p).clone()).collect();
-            let now = now_nanos();
+            let (now, mut ahead) = (now_nanos(), None);
             let mut short = None;
             let mut again = Vec::new();
             for ((one, wanted), (stat, _)) in left.iter().zip(sizes).zip(self.stats(&paths)?) {
                 match stat {
                     Stat::File { bytes, changed } if bytes == wanted => {
                         if changed != 0 {
-                            self.ahead.store(changed.saturating_sub(now), Ordering::Relaxed);
+                            ahead = ahead.max(Some(changed.saturating_sub(now)));
                         }
                     }
                     other => {
@@ -70,6 +70,10 @@ impl RemoteTree {
                         again.push(*one);
                     }
                 }
+            }
+            // the file that was written last tells the host's time
+            if let Some(ahead) = ahead {
+                self.ahead.store(ahead, Ordering::Relaxed);
             }
             match short {
                 None => break,

@@ -3,7 +3,7 @@
 mod pieces;
 
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use futures_util::{StreamExt as _, TryStreamExt as _, stream};
@@ -16,7 +16,7 @@ use yalotheca_core::text::clean;
 use super::body::Sink;
 use super::error::HostError;
 use super::login::{Connection, Door};
-use super::wire::{Get, Named, Op, Put, TRIES, Wire, pause};
+use super::wire::{Get, Named, Op, Put, Stop, TRIES, Wire, pause};
 use crate::tree::{Stat, die};
 use pieces::{absent, arrived, over, read_rest, send_all, stat_of, writable};
 
@@ -40,7 +40,7 @@ pub(super) struct Sftp {
     live: Mutex<Option<Arc<Live>>>,
     /// Requests in flight over all files, so that a slow host is not buried.
     flight: Semaphore,
-    stop: Arc<AtomicBool>,
+    stop: Arc<Stop>,
 }
 
 /// A connection that is up.
@@ -92,7 +92,7 @@ impl Fault {
 type Done<T> = Result<T, Fault>;
 
 impl Sftp {
-    pub(super) fn new(door: Door, stop: Arc<AtomicBool>) -> Result<Self, HostError> {
+    pub(super) fn new(door: Door, stop: Arc<Stop>) -> Result<Self, HostError> {
         let host = door.address.whom();
         let runtime = crate::runtime::shared().map_err(|why| HostError::Silent { host, why })?;
         Ok(Self { door, runtime, live: Mutex::new(None), flight: Semaphore::new(128), stop })
@@ -150,7 +150,7 @@ impl Sftp {
     ) -> Result<Result<T, Fault>, HostError> {
         let (mut tried, mut before) = (0, 0);
         loop {
-            if self.stop.load(Ordering::Relaxed) {
+            if self.stop.now() {
                 return Err(HostError::Stopped);
             }
             let live = match self.live().await {

@@ -2,6 +2,8 @@
 
 use std::fs::File;
 use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use super::body::{self, Body, Sink};
@@ -13,6 +15,18 @@ pub(super) const TRIES: u32 = 5;
 /// How long to wait before trying again: a quarter of a second, twice as long each time.
 pub(super) fn pause(tried: u32) -> Duration {
     Duration::from_millis(125u64 << tried.min(6))
+}
+
+/// Whether somebody pressed Ctrl-C; not heard while files move.
+pub(super) struct Stop {
+    pub(super) asked: Arc<AtomicBool>,
+    pub(super) deaf: AtomicBool,
+}
+
+impl Stop {
+    pub(super) fn now(&self) -> bool {
+        self.asked.load(Ordering::Relaxed) && !self.deaf.load(Ordering::Relaxed)
+    }
 }
 
 /// A name in a folder on a host.

@@ -12,7 +12,7 @@ use yalotheca_core::text::clean;
 use super::super::error::HostError;
 use super::super::login::Door;
 use super::super::sftp::CONNECT;
-use super::super::wire::{TRIES, pause};
+use super::super::wire::{Stop, TRIES, pause};
 use super::super::{Scheme, trust};
 use super::tls::{self, Judge};
 
@@ -104,11 +104,11 @@ pub(super) struct Pool {
     one_session: AtomicBool,
     /// Whether the host takes EPSV; else PASV.
     extended: AtomicBool,
-    stop: Arc<AtomicBool>,
+    stop: Arc<Stop>,
 }
 
 impl Pool {
-    pub(super) fn new(door: Door, stop: Arc<AtomicBool>) -> Self {
+    pub(super) fn new(door: Door, stop: Arc<Stop>) -> Self {
         let (slots, freed, tls) = (Mutex::default(), Condvar::new(), [OnceLock::new(), OnceLock::new()]);
         let (one_session, extended) = (AtomicBool::new(false), AtomicBool::new(true));
         Self { door, slots, freed, tls, one_session, extended, stop }
@@ -137,7 +137,7 @@ impl Pool {
     ) -> Result<Done<T>, HostError> {
         let (mut tried, mut before) = (0, 0);
         loop {
-            if self.stop.load(Ordering::Relaxed) {
+            if self.stop.now() {
                 return Err(HostError::Stopped);
             }
             let (mut conn, fresh) = match self.take() {
