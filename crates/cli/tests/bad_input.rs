@@ -195,27 +195,27 @@ error: DIR/home/families/mine.family.toml:54:9: the template
 --- exit 2
 $ yalotheca check
 --- stderr
-error: DIR/home/families/mine.family.toml:203:12: the
+error: DIR/home/families/mine.family.toml:204:12: the
        pattern cannot be read: found open group without closing ')'
-     ╭─[DIR/home/families/mine.family.toml:203:12]
- 202 │ means = "ready"
- 203 │ pattern = '^quarrywake (is up'
+     ╭─[DIR/home/families/mine.family.toml:204:12]
+ 203 │ means = "ready"
+ 204 │ pattern = '^quarrywake (is up'
      ·            ─────────┬────────
      ·                     ╰── here
- 204 │
+ 205 │
      ╰────
   fix: mend that line of the family file and try again
 --- exit 2
 $ yalotheca check
 --- stderr
-error: DIR/home/families/mine.family.toml:189:10: no
+error: DIR/home/families/mine.family.toml:190:10: no
        `[fact.term]` stands in this file, did you mean `terms`?
-     ╭─[DIR/home/families/mine.family.toml:189:10]
- 188 │ [terms]
- 189 │ wanted = "term"
+     ╭─[DIR/home/families/mine.family.toml:190:10]
+ 189 │ [terms]
+ 190 │ wanted = "term"
      ·          ───┬──
      ·             ╰── here
- 190 │ accepted = "terms-accepted"
+ 191 │ accepted = "terms-accepted"
      ╰────
   fix: mend that line of the family file and try again
 --- exit 2

@@ -422,3 +422,21 @@ error: `plugins/chest-locks.qpl` is in use by a program, so it is left
     drop(held);
     club.ok("settle --yes");
 }
+
+#[test]
+fn what_nobody_writes_into_gets_a_second_name_instead_of_a_copy() {
+    use std::os::unix::fs::MetadataExt as _;
+    let club = Club::settled("chest-locks quarry-moss");
+    let before = club.tree();
+    club.ok("undo --yes");
+    club.ok("undo --yes");
+    assert_eq!(differ(&before, &club.tree()), NONE);
+    let names = |path: &str| std::fs::metadata(club.path(path)).unwrap().nlink();
+    assert_eq!(names("addpacks/quarry-moss/addpack.json"), 2, "the family says that data packs are only read");
+    assert_eq!(names("plugins/chest-locks.qpl"), 1, "and says no such thing of plugins");
+    // a second round, and what is dropped is still there to come back
+    club.ok("drop quarry-moss");
+    club.ok("settle --yes");
+    club.ok("undo --yes");
+    assert_eq!(differ(&before, &club.tree()), NONE);
+}

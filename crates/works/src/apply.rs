@@ -315,12 +315,17 @@ impl<'a> Work<'a> {
         for step in &plan.steps {
             match step {
                 Step::Place { path, file, was, .. } => {
-                    let content = self.content(&file.source, &file.sha256)?;
+                    let kinds =
+                        file.owners.iter().map(|id| after.items.get(id).map(|h| h.kind.as_str()).unwrap_or_default());
+                    let rules = &self.server.family.rules.kind;
+                    let link =
+                        kinds.map(|k| rules.get(k).is_some_and(|k| k.read_only)).reduce(|a, b| a && b) == Some(true);
+                    let content = self.content(&file.source, &file.sha256, link)?;
                     let new = self.staged(content, file.sha256.clone(), file.bytes)?;
                     self.place(path, was.as_ref(), new, (file.sha256.clone(), file.bytes))?;
                 }
                 Step::Remove { path, was, back: Some(back) } => {
-                    let new = self.staged(Content::Tree(kept_path(back)?, back.clone()), back.clone(), 0)?;
+                    let new = self.staged(Content::Tree(kept_path(back)?, back.clone(), false), back.clone(), 0)?;
                     self.place(path, Some(was), new, (back.clone(), 0))?;
                 }
                 Step::Remove { path, was, back: None } => {
@@ -360,14 +365,14 @@ impl<'a> Work<'a> {
         Ok(())
     }
 
-    fn content(&self, source: &Source, sha256: &Digest) -> Result<Content, Error> {
+    fn content(&self, source: &Source, sha256: &Digest, link: bool) -> Result<Content, Error> {
         let home = &self.server.around.home;
         Ok(match source {
-            Source::Store(digest) => Content::File(home.store_path(digest), sha256.clone()),
+            Source::Store(digest) => Content::File(home.store_path(digest), sha256.clone(), link),
             Source::Member { archive, path } => {
                 Content::Member(home.archive_path(archive), path.clone(), sha256.clone())
             }
-            Source::Kept(digest) => Content::Tree(kept_path(digest)?, sha256.clone()),
+            Source::Kept(digest) => Content::Tree(kept_path(digest)?, sha256.clone(), link),
         })
     }
 

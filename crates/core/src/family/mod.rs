@@ -185,6 +185,9 @@ pub struct Kind {
     /// How its versions are put in order, where no catalogue says.
     #[serde(default)]
     pub scheme: Scheme,
+    /// Whether the server never writes into files of this kind: they may share their bytes with our own copies.
+    #[serde(default)]
+    pub read_only: bool,
     /// Where its place in the load order is among the kinds: lower is read first.
     #[serde(default)]
     pub rank: i32,

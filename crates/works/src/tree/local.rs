@@ -22,12 +22,14 @@ pub struct LocalTree {
     roots: BTreeMap<String, PathBuf>,
     /// Where the state folder is, once the family had its say.
     state: OnceLock<PathBuf>,
+    /// Whether the disk shares blocks between files.
+    shares: OnceLock<bool>,
 }
 
 impl LocalTree {
     /// Returns the tree of the server in `folder`.
     pub fn new(folder: PathBuf) -> Self {
-        Self { roots: BTreeMap::from([(SERVER.to_owned(), folder)]), state: OnceLock::new() }
+        Self { roots: BTreeMap::from([(SERVER.to_owned(), folder)]), state: OnceLock::new(), shares: OnceLock::new() }
     }
 
     /// Returns the same with a further root.
@@ -122,15 +124,11 @@ impl LocalTree {
             }
             Effect::Write(path, content) => match content {
                 Content::Bytes(bytes) => self.write(path, &mut bytes.as_slice(), None),
-                Content::File(from, wanted) => self.copy(path, from, wanted),
+                Content::File(from, wanted, link) => self.copy(path, from, wanted, *link),
+                Content::Tree(from, wanted, link) => self.copy(path, &self.real(from)?, wanted, *link),
                 Content::Member(from, member, wanted) => {
                     let mut archive = archive::open(from)?;
                     archive::with_member(&mut archive, member, |read| self.write(path, read, Some(wanted)))?
-                }
-                Content::Tree(from, wanted) => {
-                    let mut file =
-                        File::open(self.real(from)?).map_err(TreeError::io(shown(from), "cannot be read"))?;
-                    self.write(path, &mut file, Some(wanted))
                 }
             },
             Effect::Rename(from, to) => self.rename(from, to),
@@ -182,16 +180,38 @@ impl LocalTree {
         fs::rename(&staged, &place).map_err(fail())
     }
 
-    /// Copies a file of the store: by sharing its blocks where the disk can, so that no byte moves.
-    fn copy(&self, path: &ServerPath, from: &Path, wanted: &Digest) -> Result<(), TreeError> {
+    /// Copies a file of this machine: by sharing its blocks where the disk can, by a second name where that is
+    /// allowed, so that no byte moves.
+    fn copy(&self, path: &ServerPath, from: &Path, wanted: &Digest, link: bool) -> Result<(), TreeError> {
         let real = self.real(path)?;
+        let fail = || TreeError::io(from.display(), "cannot be read");
+        let mut file = File::open(from).map_err(fail())?;
         die::point();
-        if clone_file(from, &real) {
-            // the store checks what it takes; the disk shares the very blocks
-            return Ok(());
+        if self.shares(from, &real) || link {
+            if digest_of(&file).map_err(fail())? != *wanted {
+                return Err(TreeError::Damaged { path: shown(path) });
+            }
+            die::point();
+            if clone_file(from, &real) {
+                return Ok(());
+            }
+            let _ = fs::remove_file(&real);
+            if link && fs::hard_link(from, &real).is_ok() {
+                return Ok(());
+            }
+            use std::io::Seek as _;
+            file.rewind().map_err(fail())?;
         }
-        let mut file = File::open(from).map_err(TreeError::io(from.display(), "cannot be read"))?;
         self.write(path, &mut file, Some(wanted))
+    }
+
+    /// Whether the disk shares blocks between files; tried once.
+    fn shares(&self, from: &Path, to: &Path) -> bool {
+        *self.shares.get_or_init(|| {
+            let shares = clone_file(from, to);
+            let _ = fs::remove_file(to);
+            shares
+        })
     }
 
     /// Unpacks members of archives side by side, a piece of an archive at a time, each with a reader of its own.

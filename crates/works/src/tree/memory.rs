@@ -119,7 +119,7 @@ impl Inner {
                 let mut bytes = Vec::new();
                 match content {
                     Content::Bytes(given) => bytes.clone_from(given),
-                    Content::File(from, _) => {
+                    Content::File(from, ..) => {
                         bytes = std::fs::read(from).map_err(TreeError::io(shown(path), "cannot be read"))?;
                     }
                     Content::Member(from, member, _) => {
@@ -127,9 +127,9 @@ impl Inner {
                         archive::with_member(&mut opened, member, |read| read.read_to_end(&mut bytes).map(|_| ()))?
                             .map_err(TreeError::io(shown(path), "cannot be read"))?;
                     }
-                    Content::Tree(from, _) => bytes = self.files.get(from).cloned().ok_or_else(|| missing(from))?,
+                    Content::Tree(from, ..) => bytes = self.files.get(from).cloned().ok_or_else(|| missing(from))?,
                 }
-                if let Content::File(.., wanted) | Content::Member(.., wanted) | Content::Tree(_, wanted) = content
+                if let Content::File(_, wanted, _) | Content::Member(.., wanted) | Content::Tree(_, wanted, _) = content
                     && Digest::of(&bytes) != *wanted
                 {
                     return Err(TreeError::Damaged { path: path.to_string() });

@@ -45,12 +45,13 @@ pub enum Stat {
 pub enum Content {
     /// These.
     Bytes(Vec<u8>),
-    /// A local file, whose digest is checked while it is copied.
-    File(PathBuf, Digest),
+    /// A local file, whose digest is checked. The last says whether it may get a second name instead of being copied,
+    /// since nobody writes into it.
+    File(PathBuf, Digest, bool),
     /// A member of a local archive, whose digest is checked while it is unpacked.
     Member(PathBuf, String, Digest),
-    /// Another file of the tree, whose digest is checked while it is copied.
-    Tree(ServerPath, Digest),
+    /// Another file of the tree, whose digest is checked; the last as for a local file.
+    Tree(ServerPath, Digest, bool),
 }
 
 /// One effect on a tree. Each can be asked for twice: what is done already is no error.

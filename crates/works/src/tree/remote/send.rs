@@ -22,7 +22,7 @@ impl RemoteTree {
     fn body(&self, content: &Content, opened: &mut Archives) -> Result<Body, TreeError> {
         match content {
             Content::Bytes(bytes) => Ok(Body::Bytes(bytes.clone())),
-            Content::File(from, wanted) => {
+            Content::File(from, wanted, _) => {
                 let fail = || TreeError::io(from.display(), "cannot be read");
                 let file = File::open(from).map_err(fail())?;
                 if digest_of(&file).map_err(fail())? != *wanted {
@@ -32,7 +32,7 @@ impl RemoteTree {
             }
             Content::Member(from, member, wanted) => opened.body(from, member, wanted),
             // the host cannot copy: the bytes come and go
-            Content::Tree(from, wanted) => {
+            Content::Tree(from, wanted, _) => {
                 let (copy, digest) = self.fetched(from)?.ok_or_else(|| TreeError::Damaged { path: shown(from) })?;
                 if digest != *wanted {
                     return Err(TreeError::Damaged { path: shown(from) });
