@@ -16,6 +16,7 @@ use std::fs;
 use std::net::{TcpListener, TcpStream};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
+use std::sync::atomic::{AtomicU32, Ordering};
 
 use club::Club;
 
@@ -45,8 +46,17 @@ impl Drop for Running {
     }
 }
 
+/// A free port below those that systems give to callers: a caller that is given the very port it calls would talk
+/// to itself.
 fn free_port() -> u16 {
-    TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
+    static NEXT: AtomicU32 = AtomicU32::new(0);
+    loop {
+        let at = std::process::id().wrapping_mul(31).wrapping_add(NEXT.fetch_add(1, Ordering::Relaxed)) % 12_000;
+        let port = 20_000 + u16::try_from(at).unwrap();
+        if TcpListener::bind(("127.0.0.1", port)).is_ok() {
+            return port;
+        }
+    }
 }
 
 fn is_root() -> bool {
