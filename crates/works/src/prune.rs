@@ -8,7 +8,7 @@ use yalotheca_core::ledger::{Entry, Ledger};
 use crate::Error;
 use crate::server::Server;
 use crate::state;
-use crate::tree::{Effect, Stat, Tree, hold, state_path};
+use crate::tree::{Effect, STATE, Stat, Tree, hold, state_path};
 
 /// What would be forgotten.
 #[must_use = "a plan changes nothing until it is carried out"]
@@ -62,10 +62,14 @@ pub(crate) fn held(tree: &dyn Tree) -> Result<u64, Error> {
 /// Carries a plan out.
 ///
 /// # Errors
-/// Another run holds the server, or the host fails; running it again goes on.
+/// Another run holds the server or changed it since, or the host fails; running it again goes on.
 pub fn carry_out(server: &Server, prune: &Prune) -> Result<(), Error> {
     let tree = server.tree.as_ref();
     let _hold = hold(&server.tree, &server.around.holder())?;
+    // what somebody did since may need what was to go
+    if plan(server)?.files != prune.files {
+        return Err(Error::Moved { path: STATE.to_owned() });
+    }
     let mut effects = Vec::new();
     // first what would name the files, then the files
     for entry in &prune.entries {

@@ -58,6 +58,12 @@ pub(crate) fn run(args: &Adopt, setting: &Setting, ui: &Ui) -> Result<u8, Error>
     for line in adopted.told.iter().flat_map(|f| findings::lines(f, ui.width)) {
         ui.hint(line);
     }
+    if args.at.starts_with("ftp://") {
+        ui.hint(format!(
+            "{} ftp:// sends your password and files in the clear; if the host has it, use ftps:// or sftp://",
+            paint::in_style(paint::CARE, "warning:")
+        ));
+    }
     if adopted.again {
         ui.line("This server is under care already: its roster is as it was settled last.");
     }

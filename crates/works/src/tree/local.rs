@@ -187,6 +187,8 @@ impl LocalTree {
         let fail = || TreeError::io(from.display(), "cannot be read");
         let mut file = File::open(from).map_err(fail())?;
         die::point();
+        // a second name that a dead run left here must not be written through
+        let _ = fs::remove_file(&real);
         if self.shares(from, &real) || link {
             if digest_of(&file).map_err(fail())? != *wanted {
                 return Err(TreeError::Damaged { path: shown(path) });
