@@ -7,11 +7,11 @@ use std::sync::OnceLock;
 use libfuzzer_sys::fuzz_target;
 use yalotheca_core::catalogue::{Root, parse_item, parse_items_shard, parse_shard};
 use yalotheca_core::family::Family;
-use yalotheca_core::id::ItemId;
+use yalotheca_core::id::{Digest, ItemId};
 use yalotheca_core::ledger::{Entry, Ledger, render_rows};
 use yalotheca_core::manifest;
 use yalotheca_core::roster::Roster;
-use yalotheca_works::archive::{self, Sort};
+use yalotheca_works::archive::{self, Packing, Sort};
 use yalotheca_works::recover::Way;
 use yalotheca_works::tree::remote::{Address, listed};
 
@@ -34,7 +34,7 @@ fn unpack(bytes: &[u8], sort: Sort) {
         return;
     }
     let mut turned = tempfile::NamedTempFile::new_in("/dev/shm").expect("a file");
-    if archive::unify(file.path(), sort, MOST, turned.as_file_mut()).is_ok() {
+    if archive::unify(file.path(), sort, "content", MOST, turned.as_file_mut()).is_ok() {
         // what was taken is safe by the same rules; two empty names are all that can be wrong with it
         let _ = archive::list(turned.path(), MOST).expect("what was turned into a zip is a good one");
     }
@@ -45,7 +45,7 @@ fuzz_target!(|bytes: &[u8]| {
     match target() {
         "zip" => unpack(bytes, Sort::Zip),
         "tar" => unpack(bytes, Sort::Tar),
-        "gzip" => unpack(bytes, Sort::Gzip),
+        "gzip" => unpack(bytes, Sort::Packed(Packing::Gzip)),
         "seven" => unpack(bytes, Sort::SevenZ),
         "listing" => {
             for line in text.lines() {
@@ -76,7 +76,17 @@ fuzz_target!(|bytes: &[u8]| {
                 Family::parse(include_str!("../../families/quarrywake.family.toml")).expect("the family reads")
             });
             for kind in family.rules.kind.values() {
-                let _ = manifest::read(kind, "rope.qpl", bytes);
+                let path = kind.manifest.inside.as_ref().map_or_else(|| "x".to_owned(), ToString::to_string);
+                let member = manifest::Member { path, bytes: bytes.len() as u64, sha256: Digest::of(bytes) };
+                let members = vec![member];
+                let look = manifest::Look {
+                    name: "x.qpl".to_owned(),
+                    sha256: Digest::of(bytes),
+                    bytes: bytes.len() as u64,
+                    members: Some(members.clone()),
+                };
+                let read = |_: &str| Some(bytes.to_vec());
+                let _ = manifest::read(kind, &look, &manifest::Real::Itself, &members, &read);
             }
         }
         "family" => drop(Family::parse(&text)),

@@ -40,6 +40,10 @@ fn each_daily_mistake_is_a_finding() {
         club.run("check").text,
         str![[r#"
 $ yalotheca check
+error  plugins/chest-locks.qpl  half-copied
+    it has 4 bytes of 345: it was copied by half, cut, or changed by hand
+    fix: have it whole again: yalotheca settle --put-back
+         plugins/chest-locks.qpl
 error  addpacks/quarry-moss/stones/quarry-moss.json  missing-file
     this file of quarry-moss is gone
     fix: yalotheca settle puts it back
@@ -48,10 +52,6 @@ error  start.conf  terms-not-accepted
     server will not start
     fix: read terms.txt (the first yalotheca trial brings it), then:
          yalotheca trial --accept-terms 7
-warning  plugins/chest-locks.qpl  changed-by-hand
-    this file of chest-locks was changed by hand
-    fix: keep it, or have the item's own again: yalotheca settle
-         --put-back plugins/chest-locks.qpl
 warning  addpacks/order.list  missing-setting
     the line `quarry-moss` was taken out by hand, and the roster wants it
     fix: yalotheca settle puts it back; to leave it out, drop its item
@@ -75,14 +75,14 @@ note  backup/  unknown-file
     2 files here that nobody knows
     fix: nothing to do if it is yours
 
-2 errors, 6 warnings and 1 note.
+3 errors, 5 warnings and 1 note.
 --- exit 1
 
 "#]]
     );
     let found = club.run("check --json").json();
     assert_eq!(found["findings"][0]["severity"], "error");
-    assert_eq!(found["errors"], 2);
+    assert_eq!(found["errors"], 3);
 }
 
 #[test]

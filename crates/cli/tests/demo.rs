@@ -12,7 +12,7 @@ use snapbox::{assert_data_eq, str};
 #[test]
 fn the_story_is_told_to_its_end() {
     let club = Club::empty();
-    let ran = club.run("demo --quiet");
+    let ran = club.run("demo quarrywake --quiet");
     assert_eq!(ran.code, 0, "{}", ran.text);
     // the address and the folder differ from run to run
     let shown: Vec<String> = ran
@@ -219,9 +219,23 @@ no.  when (UTC)           command  what changed
 #[test]
 fn the_story_is_data_too() {
     let club = Club::empty();
-    let steps = club.ok("demo --json").json()["steps"].clone();
+    let steps = club.ok("demo quarrywake --json").json()["steps"].clone();
     let exits: Vec<i64> = steps.as_array().unwrap().iter().map(|s| s["exit"].as_i64().unwrap()).collect();
     assert_eq!(exits, [0, 0, 0, 0, 0, 1, 6, 0, 0, 3, 0, 0, 0, 0]);
+}
+
+#[test]
+fn every_game_has_its_story() {
+    let club = Club::empty();
+    let told = club.ok("demo --json").json();
+    let exits = |story: &serde_json::Value| -> Vec<i64> {
+        story["steps"].as_array().unwrap().iter().map(|s| s["exit"].as_i64().unwrap()).collect()
+    };
+    let stories: Vec<Vec<i64>> = told["stories"].as_array().unwrap().iter().map(exits).collect();
+    assert_eq!(stories[1], [0, 0, 0, 0, 0, 0, 0], "capstan");
+    assert_eq!(stories[2], [0, 6, 0, 0, 0, 0, 0, 0], "coldrail");
+    assert_eq!(stories[3], [0, 0, 0, 0, 0, 0], "lanternfall");
+    assert_eq!(stories[4], [0, 0, 0, 0, 0, 0], "thornmere");
 }
 
 #[test]

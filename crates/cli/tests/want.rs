@@ -162,7 +162,7 @@ fn what_is_no_item_is_refused_with_its_reason() {
         "../two.zip",
         "../out.zip",
         "../absent.zip",
-        "../",
+        "./worlds/",
         "chest-locks@^^",
         "chest-locs",
         "HOSTnothing.zip",
@@ -232,10 +232,12 @@ error: `../absent.zip` cannot be read: No such file or directory (os
        error 2)
   fix: check the path
 --- exit 4
-$ yalotheca want ../
+$ yalotheca want ./worlds/
 --- stderr
-error: ../: `../` is a folder; give the archive or the file itself
---- exit 5
+error: `worlds.zip` is nothing that Quarrywake takes: expected a core
+       (`*.qcore`, or an archive with one), a data pack (an archive with
+       `addpack.json`) and a plugin (`*.qpl`, or an archive with one)
+--- exit 3
 $ yalotheca want chest-locks@^^
 --- stderr
 error: `^^` is no version range (`^` is no version); write for example

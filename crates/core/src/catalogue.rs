@@ -81,6 +81,9 @@ pub struct Root {
     /// The families whose items it has.
     #[serde(default)]
     pub families: Vec<String>,
+    /// The shapes of its page links: an address with `{number}` where the item's number stands.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub pages: Vec<String>,
     /// How many hexadecimal digits of a key's SHA-256 name its shard: 0 to 4.
     pub shard_digits: usize,
     /// Index → shard → digest of `index/INDEX/SHARD.json`. A shard that is not named is empty.
@@ -102,6 +105,19 @@ impl Root {
             return Err(fail("`shard_digits` is at most 4"));
         }
         Ok(root)
+    }
+
+    /// Returns the number that a page link carries; `None` when it is no link to a page of this catalogue.
+    pub fn number_in(&self, link: &str) -> Option<String> {
+        let bare = link.trim_end_matches('/');
+        self.pages.iter().find_map(|shape| {
+            let (before, after) = shape.trim_end_matches('/').split_once("{number}")?;
+            let rest = bare.strip_prefix(before)?;
+            let digits = rest.find(|c: char| !c.is_ascii_digit()).unwrap_or(rest.len());
+            let (number, behind) = rest.split_at(digits);
+            let ends = behind == after || (after.is_empty() && behind.starts_with(['?', '#', '/', '-']));
+            (!number.is_empty() && number.len() <= 20 && ends).then(|| number.to_owned())
+        })
     }
 
     /// Returns the shard of `index` that would hold `key`: its file and digest; `None` when that shard is empty.

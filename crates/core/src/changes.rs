@@ -19,6 +19,8 @@ pub struct WantedFile {
     pub owners: BTreeSet<ItemId>,
     /// Whether it is a settings file, the administrator's once it is there.
     pub settings: bool,
+    /// Whether it lies over a stock file that the server's own updater puts back.
+    pub layer: bool,
 }
 
 /// What stands at a path.
@@ -127,6 +129,12 @@ pub fn files(before: &Before, wanted: &BTreeMap<ServerPath, WantedFile>) -> File
                 if let (Some(base), true) = (base, ours.is_some()) {
                     out.bases.insert(path.clone(), base.clone());
                 }
+                // a layer whose stock file came back is laid over it again
+                let stock = base.filter(|b| file.layer && ours.is_some() && **b != file.sha256);
+                if stock.is_some() && matches!(seen, Seen::File(now) if Some(now) == stock) {
+                    out.laid_again(path, file, stock);
+                    continue;
+                }
                 out.want(path, file, ours, seen, before.put_back.contains(path));
             }
             (None, Some(ours)) => match seen {
@@ -159,6 +167,15 @@ pub fn files(before: &Before, wanted: &BTreeMap<ServerPath, WantedFile>) -> File
 }
 
 impl FileChanges {
+    fn laid_again(&mut self, path: &ServerPath, file: &WantedFile, stock: Option<&Digest>) {
+        let owners = crate::text::listed(&file.owners.iter().map(ToString::to_string).collect::<Vec<_>>());
+        let cause = "the server's own updater put its stock file back: ours is laid over it again";
+        let fix = format!("to leave the stock file: yalotheca drop {owners}");
+        self.findings.push(Finding::new("stock-put-back", Severity::Warning, cause, fix).at(path).of(&owners));
+        let (path, file, was) = (path.clone(), file.clone(), stock.cloned());
+        self.steps.push(Step::Place { path, file, was, why: Why::PutBack });
+    }
+
     fn want(&mut self, path: &ServerPath, file: &WantedFile, ours: Option<&Digest>, seen: &Seen, put_back: bool) {
         let owners = crate::text::listed(&file.owners.iter().map(ToString::to_string).collect::<Vec<_>>());
         let place =
@@ -262,6 +279,7 @@ pub fn gather(
                         source: placed.source,
                         owners: BTreeSet::from([id]),
                         settings: placed.settings,
+                        layer: placed.layer,
                     },
                 );
             }
@@ -285,6 +303,7 @@ mod tests {
             source: Source::Store(Digest::of(bytes.as_bytes())),
             owners: owners.iter().map(|o| ItemId::new(o).unwrap()).collect(),
             settings: false,
+            layer: false,
         }
     }
 
@@ -353,6 +372,8 @@ mod tests {
             sha256: Digest::of(b.as_bytes()),
             bytes: 1,
             settings: false,
+            once: false,
+            layer: false,
         };
         let id = |t: &str| ItemId::new(t).unwrap();
         let both = gather([(id("a"), placed("lib/x", "1")), (id("b"), placed("lib/x", "1"))]).unwrap();

@@ -103,6 +103,8 @@ fn meets(need: &Need, id: &ItemId, facts: &crate::facts::VersionFacts) -> bool {
 
 fn files(at: &Situation<'_>, out: &mut Vec<Finding>) {
     let mut owners: BTreeMap<&ServerPath, (&Digest, Vec<String>)> = BTreeMap::new();
+    // what is the administrator's once it is there may be whatever it is
+    let yours: BTreeSet<&ServerPath> = at.rows.values().flatten().filter(|r| r.settings).map(|r| &r.path).collect();
     for (id, rows) in at.rows {
         for row in rows {
             owners.entry(&row.path).or_insert((&row.sha256, Vec::new())).1.push(id.to_string());
@@ -111,7 +113,7 @@ fn files(at: &Situation<'_>, out: &mut Vec<Finding>) {
     for (path, (sha256, owners)) in owners {
         let owners = crate::text::listed(&owners);
         match at.seen.get(path).unwrap_or(&Seen::Absent) {
-            Seen::File(now) if now == sha256 => {}
+            Seen::File(now) if now == sha256 || yours.contains(path) => {}
             Seen::File(_) => out.push(
                 Finding::new(
                     "changed-by-hand",
@@ -153,13 +155,26 @@ fn unknown(at: &Situation<'_>, out: &mut Vec<Finding>) {
         .rules
         .kind
         .values()
-        .flat_map(|k| k.place.iter().map(move |p| (p.to.glob(), k.title.as_str(), k.file.as_deref().unwrap_or("*"))))
+        .flat_map(|k| {
+            k.place.iter().map(move |p| (p.to.glob(), k.title.as_str(), k.file.as_ref().map_or("*", |f| f.as_str())))
+        })
         .collect();
     let folders: BTreeSet<&str> =
         places.iter().filter_map(|(glob, ..)| glob.split_once('/')).map(|(top, _)| top).collect();
     let mut elsewhere: BTreeMap<String, usize> = BTreeMap::new();
+    let gone = |row: &&FileRow| matches!(at.seen.get(&row.path), None | Some(Seen::Absent));
+    let missing: BTreeMap<String, &ServerPath> =
+        at.rows.values().flatten().filter(gone).map(|r| (r.path.path().to_lowercase(), &r.path)).collect();
     for path in at.unknown {
         let text = path.path();
+        // what differs from a missing file of ours only in case is that file
+        if let Some(ours) = missing.get(&text.to_lowercase()) {
+            let cause =
+                format!("the server looks for `{ours}`: the name differs in case, and to many systems that is another");
+            let fix = format!("give it its name back: {ours}; or remove it, and yalotheca settle puts ours there");
+            out.push(Finding::new("case", Severity::Error, cause, fix).at(path));
+            continue;
+        }
         let kind = places.iter().find(|(glob, ..)| fast_glob::glob_match(glob, text));
         let top = text.split_once('/').map_or("", |(top, _)| top);
         if let Some((_, title, _)) = kind {

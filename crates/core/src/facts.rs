@@ -143,6 +143,12 @@ pub struct VersionFacts {
     /// Items that must be read after it, if they are there.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub before: Vec<ItemId>,
+    /// The fingerprints of the signers that may have signed it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub signers: Vec<String>,
+    /// Fields of the item that a family asks for and that are known before it is opened.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub fields: BTreeMap<String, String>,
     /// Its files.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub files: Vec<FileFact>,
@@ -175,6 +181,8 @@ impl VersionFacts {
             replaces: Vec::new(),
             after: Vec::new(),
             before: Vec::new(),
+            signers: Vec::new(),
+            fields: BTreeMap::new(),
             files: Vec::new(),
         }
     }

@@ -63,10 +63,15 @@ impl Finding {
 
 /// Puts findings in the order they are shown: worst first, then by code, item and file; doubles are dropped.
 pub fn sort(findings: &mut Vec<Finding>) {
+    sort_slice(findings);
+    findings.dedup();
+}
+
+/// Puts findings in the order they are shown, and drops none.
+pub fn sort_slice(findings: &mut [Finding]) {
     findings.sort_by(|a, b| {
         b.severity.cmp(&a.severity).then_with(|| {
             (a.code, &a.item, &a.file, a.line, &a.cause).cmp(&(b.code, &b.item, &b.file, b.line, &b.cause))
         })
     });
-    findings.dedup();
 }

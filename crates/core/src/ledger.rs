@@ -6,6 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
+use crate::derive::Derived;
 use crate::facts::VersionFacts;
 use crate::id::{Digest, ItemId, ServerPath};
 use crate::roster::Origin;
@@ -39,6 +40,9 @@ pub struct Ledger {
     /// The number of the terms that a person accepted through us.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub terms: Option<String>,
+    /// Containers that are made of files of several items.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub derived: Vec<Derived>,
 }
 
 /// An item on the server.
@@ -61,6 +65,18 @@ pub struct Held {
     pub name: String,
     /// The digest of its file list, which is the list's name.
     pub files: Digest,
+    /// Its catalogue number.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub number: Option<String>,
+    /// Its further fields.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub fields: BTreeMap<String, String>,
+    /// Its entries, each with fields of its own.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub entries: Vec<BTreeMap<String, String>>,
+    /// The fingerprint of who signed it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub signer: Option<String>,
 }
 
 /// Where an item on the server came from.
@@ -86,6 +102,12 @@ pub struct FileRow {
     /// Whether it is a settings file: the administrator's once it is there; the digest is the shipped default's.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub settings: bool,
+    /// Whether it is the administrator's once it is there, and is never merged.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub once: bool,
+    /// Whether it lies over a stock file that the server's own updater puts back.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub layer: bool,
 }
 
 /// What a command did, as one entry of the history.

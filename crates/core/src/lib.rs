@@ -3,9 +3,11 @@
 //! Nothing here touches disk, network, clock, environment or terminal. Each stage of a settle is a
 //! function from values to values: [`solve`], [`order`], [`place`], [`wire`], [`changes`].
 
+pub mod bound;
 pub mod catalogue;
 pub mod changes;
 pub mod check;
+pub mod derive;
 pub mod facts;
 pub mod family;
 pub mod finding;
@@ -16,6 +18,8 @@ pub mod order;
 pub mod place;
 pub mod roster;
 pub mod running;
+pub mod scene;
+pub mod seal;
 pub mod settings;
 pub mod slot;
 pub mod solve;

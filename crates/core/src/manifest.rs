@@ -1,12 +1,18 @@
-//! What an item says of itself: its kind told from a listing, its manifest read in the shapes a family names.
+//! What an item says of itself: its manifest read in the shapes a family names, its fields, its entries.
+
+mod kind;
+
+use std::collections::BTreeMap;
 
 use thiserror::Error;
 
-use crate::facts::{Need, Provided, Target, VersionFacts};
-use crate::family::{Family, Kind, Listing, Shape};
+pub use kind::{Real, tell_kind, top_folder};
+
+use crate::facts::{Need, Provided, Side, Target, VersionFacts};
+use crate::family::{Caught, Field, Kind, Listing, Pattern, Shape};
 use crate::id::{Digest, ItemId};
-use crate::settings::Value;
-use crate::text::{clean, listed};
+use crate::settings::{Document, Format, Path, Value};
+use crate::text::clean;
 use crate::version::{Range, Version};
 
 /// A file inside an archive.
@@ -33,15 +39,6 @@ pub struct Look {
     pub members: Option<Vec<Member>>,
 }
 
-/// The one real file of a download.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Real {
-    /// The download itself: the file, or the whole archive.
-    Itself,
-    /// A file inside it.
-    Inside(Member),
-}
-
 /// Why a download cannot be taken as an item.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum ManifestError {
@@ -56,12 +53,22 @@ pub enum ManifestError {
         expected: String,
     },
     /// Two kinds, or two files, look like this.
-    #[error("`{name}` could be {fits}; give the one file you mean by itself")]
+    #[error("`{name}` could be {fits}; {fix}")]
     Doubtful {
         /// The download.
         name: String,
-        /// What it could be.
+        /// What it could be, with the reason for each.
         fits: String,
+        /// What decides it.
+        fix: String,
+    },
+    /// It is not for servers.
+    #[error("`{name}` {why}")]
+    NotHere {
+        /// The download.
+        name: String,
+        /// What it is, and where the server's is found.
+        why: String,
     },
     /// The manifest is not there.
     #[error("`{name}` has no `{inside}`, so nobody can say what it is; it may be cut, or not a {kind} at all")]
@@ -90,133 +97,246 @@ pub enum ManifestError {
 pub struct Found {
     /// Its id.
     pub id: ItemId,
+    /// Whether it says its id itself; else the file's name was taken.
+    pub says_id: bool,
+    /// Whether it says its version itself; else it is known by its digest.
+    pub says_version: bool,
     /// Its title.
     pub title: String,
     /// Its version and what that needs.
     pub facts: VersionFacts,
+    /// Its further fields.
+    pub fields: BTreeMap<String, String>,
+    /// Its entries.
+    pub entries: Vec<Caught>,
 }
 
-/// Returns the length of the needless top folder all members share (with its slash), 0 when there is none.
-pub fn top_folder(members: &[Member]) -> usize {
-    let Some(folder) = members.first().and_then(|m| m.path.split_once('/')).map(|(top, _)| top.len() + 1) else {
-        return 0;
+/// Returns a file of the item, by its path in the archive.
+pub type Reader<'a> = dyn Fn(&str) -> Option<Vec<u8>> + 'a;
+
+/// Reads everything an item says of itself. `members` are the files of the item (of the archive that the real file
+/// is, or of the download), `folder` is where it stands among them, and `read` gives their bytes.
+///
+/// # Errors
+/// [`ManifestError::Absent`] or [`ManifestError::Unreadable`], with the line or the key at fault.
+pub fn read(
+    kind: &Kind,
+    look: &Look,
+    real: &Real,
+    members: &[Member],
+    read: &Reader<'_>,
+) -> Result<Found, ManifestError> {
+    let name = real.name(look);
+    let stem = stem(&name);
+    let folder = real.folder_in(members);
+    let bytes = match manifest_path(kind, &folder, stem, members) {
+        Some(path) => {
+            let shown = path.get(folder.len()..).unwrap_or(&path).to_owned();
+            let absent = || ManifestError::Absent {
+                name: clean(&look.name, 80),
+                inside: shown.clone(),
+                kind: kind.title.clone(),
+            };
+            Some((read(&path).ok_or_else(absent)?, shown.clone()))
+        }
+        None => match (&kind.manifest.inside, &kind.manifest.beside) {
+            (Some(inside), _) => {
+                return Err(ManifestError::Absent {
+                    name: clean(&look.name, 80),
+                    inside: inside.to_string(),
+                    kind: kind.title.clone(),
+                });
+            }
+            _ => None,
+        },
     };
-    let same = |m: &Member| members.first().is_some_and(|f| m.path.get(..folder) == f.path.get(..folder));
-    if members.iter().all(same) { folder } else { 0 }
+    let mut found = said(kind, look, stem, bytes)?;
+    found.entries = entries(kind, &folder, members);
+    found.fields = fields(kind, look, &folder, members, read)?;
+    Ok(found)
 }
 
-/// Tells which kind a download is, and which of its files is the real one.
-///
-/// # Errors
-/// [`ManifestError::NoKind`] or [`ManifestError::Doubtful`]: nothing is guessed.
-pub fn tell_kind<'f>(family: &'f Family, look: &Look) -> Result<(&'f str, Real), ManifestError> {
-    let mut fits: Vec<(&str, Real)> = Vec::new();
-    for (word, kind) in &family.rules.kind {
-        match (&kind.file, &look.members) {
-            (Some(pattern), _) if fast_glob::glob_match(pattern, &look.name) => {
-                // the file as such leaves no doubt
-                return Ok((word, Real::Itself));
-            }
-            (Some(pattern), Some(members)) => {
-                let name = |m: &Member| m.path.rsplit('/').next().unwrap_or("").to_owned();
-                let real = members.iter().filter(|m| fast_glob::glob_match(pattern, name(m)));
-                fits.extend(real.map(|m| (word.as_str(), Real::Inside(m.clone()))));
-            }
-            (None, Some(members)) => {
-                let top = top_folder(members);
-                if members.iter().any(|m| m.path.get(top..) == Some(kind.manifest.inside.as_str())) {
-                    fits.push((word, Real::Itself));
-                }
-            }
-            _ => {}
-        }
-    }
-    if fits.len() > 1 {
-        let fits = fits.iter().map(|(word, real)| match real {
-            Real::Itself => format!("a {}", family.kind_title(word)),
-            Real::Inside(m) => format!("the {} `{}`", family.kind_title(word), clean(&m.path, 80)),
-        });
-        return Err(ManifestError::Doubtful {
-            name: clean(&look.name, 80),
-            fits: fits.collect::<Vec<_>>().join(" or "),
-        });
-    }
-    fits.pop().ok_or_else(|| {
-        let expected = family.rules.kind.values().map(|k| match &k.file {
-            Some(pattern) => format!("a {} (`{pattern}`, or an archive with one)", k.title),
-            None => format!("a {} (an archive with `{}`)", k.title, k.manifest.inside),
-        });
-        ManifestError::NoKind {
-            name: clean(&look.name, 80),
-            family: family.rules.title.clone(),
-            expected: listed(&expected.collect::<Vec<_>>()),
-        }
-    })
+/// Returns a name without its last extension.
+pub fn stem(name: &str) -> &str {
+    name.rsplit_once('.').map_or(name, |(stem, _)| stem)
 }
 
-/// Returns the manifest's path inside the real file's members, hoisted; `None` when it is not there.
-pub fn manifest_path(kind: &Kind, members: &[Member]) -> Option<String> {
-    let top = top_folder(members);
-    let found =
-        |m: &&Member| m.path == kind.manifest.inside || m.path.get(top..) == Some(kind.manifest.inside.as_str());
-    members.iter().find(found).map(|m| m.path.clone())
-}
-
-/// Reads a manifest. `name` is the download's name, for messages.
-///
-/// # Errors
-/// [`ManifestError::Unreadable`], with the line or the key at fault.
-pub fn read(kind: &Kind, name: &str, bytes: &[u8]) -> Result<Found, ManifestError> {
+/// Returns the manifest's path among the members; `None` when it is not there.
+fn manifest_path(kind: &Kind, folder: &str, stem: &str, members: &[Member]) -> Option<String> {
     let rules = &kind.manifest;
-    let fail = |why: String| ManifestError::Unreadable { name: clean(name, 80), inside: rules.inside.clone(), why };
-    let value = Value::read(rules.format, bytes).map_err(|e| fail(format!("cannot be read: {e}")))?;
-    let text = |at: &str| value.at(at).and_then(Value::text);
-    let must = |at: &str| text(at).filter(|t| !t.is_empty()).ok_or_else(|| fail(format!("does not say its `{at}`")));
+    let beside = rules.beside.as_ref().and_then(|t| t.fill(|f| (f == "stem").then(|| stem.into())));
+    let fits =
+        |path: &str| rules.inside.as_ref().is_some_and(|p| p.fits(path)) || beside.as_ref().is_some_and(|b| b == path);
+    members.iter().find(|m| m.path.strip_prefix(folder).is_some_and(fits)).map(|m| m.path.clone())
+}
+
+/// Reads the manifest and what the name says.
+fn said(kind: &Kind, look: &Look, stem: &str, bytes: Option<(Vec<u8>, String)>) -> Result<Found, ManifestError> {
+    let rules = &kind.manifest;
+    let inside = bytes.as_ref().map_or_else(|| look.name.clone(), |(_, shown)| shown.clone());
+    let fail = |why: String| ManifestError::Unreadable { name: clean(&look.name, 80), inside: inside.clone(), why };
+    let value = match (&bytes, rules.format) {
+        (Some((bytes, _)), Some(format)) => Some(Reading::of(format, bytes).map_err(&fail)?),
+        _ => None,
+    };
+    let named = rules.name.as_ref().and_then(|p| p.catch(stem)).unwrap_or_default();
+    let get = |at: &str| value.as_ref().and_then(|v| v.at(at));
+    let text = |at: &str| get(at).and_then(|v| v.text());
+    let must = |at: &Option<String>, name: &str| -> Result<Option<String>, ManifestError> {
+        match (at, &value) {
+            (Some(at), Some(_)) => {
+                let found = text(at).filter(|t| !t.is_empty());
+                found.map(Some).ok_or_else(|| fail(format!("does not say its `{at}`")))
+            }
+            _ => Ok(named.get(name).cloned()),
+        }
+    };
     let range = |text: &str| Range::parse(text).map_err(|e| fail(format!("is wrong: {e}")));
-    let id = ItemId::new(&must(&rules.id)?).map_err(|e| fail(format!("is wrong: {e}")))?;
+    let said_id = must(&rules.id, "id")?;
+    let says_id = said_id.is_some();
+    let id = ItemId::new(&said_id.unwrap_or_else(|| plain_id(stem))).map_err(|e| fail(format!("is wrong: {e}")))?;
+    let said_version = must(&rules.version, "version")?;
+    let says_version = said_version.is_some();
     let ids = |at: &Option<String>| -> Result<Vec<ItemId>, ManifestError> {
-        let texts = at.as_ref().and_then(|at| value.at(at)).map(Value::texts).unwrap_or_default();
+        let texts = at.as_ref().and_then(|at| get(at)).map(|v| v.texts()).unwrap_or_default();
         texts.iter().map(|t| ItemId::new(t).map_err(|e| fail(format!("is wrong: {e}")))).collect()
     };
-    let targets = |listing: &Option<Listing>| -> Result<Vec<Target>, ManifestError> {
+    let targets = |listing: &Option<Listing>, optional: bool| -> Result<Vec<Target>, ManifestError> {
         let Some(listing) = listing else { return Ok(Vec::new()) };
-        let Some(found) = value.at(&listing.at) else { return Ok(Vec::new()) };
-        let pairs = pairs(listing, found)
+        let Some(found) = get(&listing.at) else { return Ok(Vec::new()) };
+        let pairs = pairs(listing, &found)
             .ok_or_else(|| fail(format!("writes `{}` in another shape than the family says", listing.at)))?;
-        let target = |(id, text): &(String, String)| {
-            let id = ItemId::new(id).map_err(|e| fail(format!("is wrong: {e}")))?;
-            Ok(Target { id, range: range(text)? })
+        let target = |pair: &Listed| {
+            let id = ItemId::new(&pair.id).map_err(|e| fail(format!("is wrong: {e}")))?;
+            Ok(Target { id, range: range(&pair.range)? })
         };
-        pairs.iter().map(target).collect()
+        pairs.iter().filter(|p| p.optional == optional).map(target).collect()
     };
-    let mut facts = VersionFacts::bare(&must(&rules.version)?);
+    // one that says none is known by its bytes
+    let version = said_version.unwrap_or_else(|| format!("of-{}", look.sha256.short()));
+    let mut facts = VersionFacts::bare(&version);
     if let Some(game) = rules.game.as_deref().and_then(text) {
         facts.games = range(&game)?;
     }
-    facts.cores = rules.cores.as_ref().and_then(|at| value.at(at)).map(Value::texts).unwrap_or_default();
+    facts.cores = rules.cores.as_ref().and_then(|at| get(at)).map(|v| v.texts()).unwrap_or_default();
     facts.runtime =
         rules.runtime.as_deref().and_then(text).map(|t| Version::new(t.trim_start_matches(['>', '=', ' '])));
     facts.capabilities = kind.needs_capability.iter().cloned().collect();
-    facts.needs = targets(&rules.needs)?.into_iter().map(Need::One).collect();
-    facts.welcomes = targets(&rules.welcomes)?;
-    facts.clashes = targets(&rules.clashes)?;
-    facts.provides = targets(&rules.provides)?.into_iter().map(|t| Provided { id: t.id, version: None }).collect();
-    facts.replaces = targets(&rules.replaces)?;
+    facts.side = match rules.side.as_deref().and_then(text).as_deref() {
+        Some("players") => Side::Players,
+        Some("both") => Side::Both,
+        _ => Side::Server,
+    };
+    facts.needs = targets(&rules.needs, false)?.into_iter().map(Need::One).collect();
+    facts.welcomes = targets(&rules.welcomes, false)?;
+    facts.welcomes.extend(targets(&rules.needs, true)?);
+    facts.clashes = targets(&rules.clashes, false)?;
+    facts.provides =
+        targets(&rules.provides, false)?.into_iter().map(|t| Provided { id: t.id, version: None }).collect();
+    facts.replaces = targets(&rules.replaces, false)?;
     facts.after = ids(&rules.after)?;
     facts.before = ids(&rules.before)?;
-    let title = rules.title.as_deref().and_then(text).unwrap_or_else(|| id.to_string());
-    Ok(Found { id, title: clean(&title, 80), facts })
+    let title = rules.title.as_deref().and_then(text).or_else(|| named.get("title").cloned());
+    let title = clean(&title.unwrap_or_else(|| id.to_string()), 80);
+    Ok(Found { id, says_id, says_version, title, facts, fields: BTreeMap::new(), entries: Vec::new() })
 }
 
-/// Returns (id, range) pairs of a list in the shape the family names; `None` when it is in another.
-fn pairs(listing: &Listing, value: &Value) -> Option<Vec<(String, String)>> {
+/// Returns a name as an id: letters, digits, dots, dashes and underscores.
+pub fn plain_id(name: &str) -> String {
+    let plain = |c: char| if c.is_ascii_alphanumeric() || "._-".contains(c) { c } else { '-' };
+    name.trim().chars().map(plain).collect::<String>().trim_matches(['.', '-']).to_owned()
+}
+
+/// A file's values, reached by the paths of `docs/paths.md`; patterns over text, too.
+struct Reading {
+    value: Value,
+    document: Option<std::cell::RefCell<Document>>,
+}
+
+impl Reading {
+    fn of(format: Format, bytes: &[u8]) -> Result<Self, String> {
+        let unread = |e: crate::settings::SettingsError| format!("cannot be read: {e}");
+        let document = match format {
+            Format::Text | Format::Columns | Format::Lines => {
+                Some(std::cell::RefCell::new(Document::parse(format, bytes).map_err(unread)?))
+            }
+            _ => None,
+        };
+        Ok(Self { value: Value::read(format, bytes).map_err(unread)?, document })
+    }
+
+    fn at(&self, at: &str) -> Option<Value> {
+        if let Some(document) = &self.document {
+            let path = Path::parse(at).ok()?;
+            return document.borrow_mut().get(&path).ok().flatten().map(|s| s.value);
+        }
+        self.value.at(at).cloned()
+    }
+}
+
+/// Returns what a fact or a field reads in a file; nothing where it cannot be read.
+pub fn value_at(format: Format, bytes: &[u8], at: &str) -> Option<Value> {
+    Reading::of(format, bytes).ok()?.at(at)
+}
+
+fn entries(kind: &Kind, folder: &str, members: &[Member]) -> Vec<Caught> {
+    let Some(rule) = &kind.entry else { return Vec::new() };
+    let mut out: Vec<Caught> = members.iter().filter_map(|m| rule.path.catch(m.path.strip_prefix(folder)?)).collect();
+    out.dedup();
+    out
+}
+
+/// The further fields that the item's own files tell.
+fn fields(
+    kind: &Kind,
+    look: &Look,
+    folder: &str,
+    members: &[Member],
+    read: &Reader<'_>,
+) -> Result<BTreeMap<String, String>, ManifestError> {
+    let mut out = BTreeMap::new();
+    let below = || members.iter().filter_map(|m| Some((m, m.path.strip_prefix(folder)?)));
+    for (name, field) in &kind.field {
+        let Field { path, inside, format, at, .. } = field;
+        if let Some(pattern) = path {
+            let caught = below().find_map(|(_, p)| pattern.catch(p)).and_then(|c| c.get(name).cloned());
+            out.extend(caught.map(|v| (name.clone(), v)));
+        }
+        if let (Some(inside), Some(format)) = (inside, format) {
+            let Some((member, shown)) = below().find(|(_, p)| inside.fits(p)) else { continue };
+            let bytes = read(&member.path).unwrap_or_default();
+            let fail =
+                |why: String| ManifestError::Unreadable { name: clean(&look.name, 80), inside: clean(shown, 120), why };
+            let value = Reading::of(*format, &bytes).map_err(&fail)?.at(at).and_then(|v| v.text());
+            match (value, &field.default) {
+                (Some(value), _) => {
+                    out.insert(name.clone(), value);
+                }
+                (None, Some(_)) => {}
+                (None, None) => return Err(fail(format!("does not say its `{at}`"))),
+            }
+        }
+    }
+    Ok(out)
+}
+
+struct Listed {
+    id: String,
+    range: String,
+    optional: bool,
+}
+
+/// Returns the items of a list in the shape the family names; `None` when it is in another.
+fn pairs(listing: &Listing, value: &Value) -> Option<Vec<Listed>> {
     let range = |v: Option<&Value>| match v {
         None | Some(Value::Null) => Some("*".to_owned()),
         Some(other) => other.text(),
     };
     match (listing.shape, value) {
         (_, Value::Null) => Some(Vec::new()),
-        (Shape::Map, Value::Map(map)) => map.iter().map(|(id, r)| Some((id.clone(), range(Some(r))?))).collect(),
+        (Shape::Map, Value::Map(map)) => {
+            map.iter().map(|(id, r)| Some(Listed { id: id.clone(), range: range(Some(r))?, optional: false })).collect()
+        }
         (Shape::Texts, Value::List(items)) => items
             .iter()
             .map(|item| {
@@ -224,14 +344,35 @@ fn pairs(listing: &Listing, value: &Value) -> Option<Vec<(String, String)>> {
                 let text = text.trim();
                 let end = text.find(|c: char| c.is_whitespace() || "<>=^~@".contains(c)).unwrap_or(text.len());
                 let (id, rest) = text.split_at(end);
-                Some((id.to_owned(), rest.trim().trim_start_matches('@').to_owned()))
+                let bare = listing.mark.as_ref().and_then(|m| id.strip_suffix(m.as_str()));
+                let range = rest.trim().trim_start_matches('@').to_owned();
+                Some(Listed { id: bare.unwrap_or(id).to_owned(), range, optional: bare.is_some() })
             })
             .collect(),
-        (Shape::Objects, Value::List(items)) => {
-            items.iter().map(|i| Some((i.at(&listing.id)?.text()?, range(i.at(&listing.range))?))).collect()
-        }
+        (Shape::Objects, Value::List(items)) => items
+            .iter()
+            .map(|i| {
+                let flag = listing.optional.as_ref().and_then(|key| i.at(key)).and_then(Value::text);
+                Some(Listed {
+                    id: i.at(&listing.id)?.text()?,
+                    range: range(i.at(&listing.range))?,
+                    optional: flag.as_deref() == Some("true"),
+                })
+            })
+            .collect(),
         _ => None,
     }
+}
+
+/// Returns the files of the server that tell a field, with what they caught, where they agree with what is known.
+pub fn late<'a>(
+    pattern: &'a Pattern,
+    known: &'a dyn Fn(&str) -> Option<String>,
+    files: impl Iterator<Item = &'a str> + 'a,
+) -> impl Iterator<Item = Caught> + 'a {
+    files
+        .filter_map(|path| pattern.catch(path))
+        .filter(move |caught| caught.iter().all(|(k, v)| known(k).is_none_or(|known| known == *v)))
 }
 
 /// What the catalogue and the archive say differently of one version, in words; empty when they agree.

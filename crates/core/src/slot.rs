@@ -5,7 +5,7 @@
 //! administrator changed since joins the base: a changed value is kept and told, a line added by hand stays, and
 //! what is missing is put back and told. When the last claim goes, base and hand edits are what remains.
 //!
-//! Precedence on one path, lowest first: family default (only where the base has nothing), base, items in load
+//! Precedence on one path, lowest first: family default (only where the base has nothing), base, bounds, items in load
 //! order, what the administrator tuned, accepted terms; and a value changed by hand since stands above all until it
 //! is put back. A tuned value that went back to its base (an update rewrote the file) was not changed by hand: it is
 //! set again.
@@ -29,6 +29,8 @@ use crate::settings::{Document, Edit, EditError, Format, Path, Seat, SettingsErr
 pub enum Owner {
     /// A family default.
     Family,
+    /// What is installed needs the setting to be this large.
+    Bound,
     /// An item.
     Item(ItemId),
     /// What the administrator tuned.
@@ -43,6 +45,7 @@ impl fmt::Display for Owner {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Owner::Family => f.write_str("@family"),
+            Owner::Bound => f.write_str("@bound"),
             Owner::Item(id) => write!(f, "{id}"),
             Owner::Tuned => f.write_str("@tuned"),
             Owner::TunedOut => f.write_str("@tuned-out"),
@@ -56,6 +59,7 @@ impl Owner {
     pub fn said(&self) -> String {
         match self {
             Owner::Family => "the family file".to_owned(),
+            Owner::Bound => "what is installed".to_owned(),
             Owner::Item(id) => id.to_string(),
             Owner::Tuned | Owner::TunedOut => "what you tuned".to_owned(),
             Owner::Terms => "what you accepted".to_owned(),
@@ -74,6 +78,7 @@ impl TryFrom<String> for Owner {
     fn try_from(text: String) -> Result<Self, Self::Error> {
         match text.as_str() {
             "@family" => Ok(Owner::Family),
+            "@bound" => Ok(Owner::Bound),
             "@tuned" => Ok(Owner::Tuned),
             "@tuned-out" => Ok(Owner::TunedOut),
             "@terms" => Ok(Owner::Terms),
@@ -105,6 +110,27 @@ pub enum ListIn {
     Elements,
     /// Parts of one text, with this between them.
     Between(String),
+    /// Elements of the format's own that this field or column (from 1) tells apart.
+    Keyed(String),
+}
+
+impl ListIn {
+    /// Returns what tells an element apart, where a field or column does.
+    pub(crate) fn ident(&self, value: &Value) -> Option<String> {
+        match self {
+            ListIn::Keyed(by) => part(value, by).and_then(Value::text),
+            _ => None,
+        }
+    }
+}
+
+/// A field of an object, or a column (from 1) of a row.
+pub(crate) fn part<'a>(value: &'a Value, by: &str) -> Option<&'a Value> {
+    match value {
+        Value::Map(pairs) => pairs.iter().find(|(k, _)| k == by).map(|(_, v)| v),
+        Value::List(row) => row.get(by.parse::<usize>().ok()?.checked_sub(1)?),
+        _ => None,
+    }
 }
 
 impl SlotKey {
@@ -154,12 +180,16 @@ pub struct Claim {
     pub force: Option<Sort>,
     /// Where in a list it goes when nothing of ours is there yet.
     pub seat: Seat,
+    /// Which field or column of the element is the next free number.
+    pub number: Option<String>,
+    /// Whether a person chose what it says: it stands above an element of the base that is told apart by the same.
+    pub firm: bool,
 }
 
 impl Claim {
     /// Returns a claim on a value, or on the end of a list.
     pub fn new(key: SlotKey, owner: Owner, value: impl Into<Value>) -> Self {
-        Self { key, owner, value: value.into(), force: None, seat: Seat::Last }
+        Self { key, owner, value: value.into(), force: None, seat: Seat::Last, number: None, firm: false }
     }
 }
 
@@ -484,6 +514,15 @@ pub fn elements_of(key: &SlotKey, bytes: &[u8]) -> Vec<Value> {
 /// Whether what stands there is what is claimed, typed or as text.
 pub fn means(there: &Value, claimed: &Value) -> bool {
     crate::settings::alike(there, claimed)
+}
+
+/// Whether an element is the one that is claimed: what tells it apart is the same, or it is the same altogether.
+pub fn is_element(key: &SlotKey, there: &Value, claimed: &Value) -> bool {
+    let ident = |v: &Value| key.list.as_ref().and_then(|l| l.ident(v));
+    match (ident(there), ident(claimed)) {
+        (Some(a), Some(b)) => a == b,
+        _ => means(there, claimed),
+    }
 }
 
 /// What one slot has to say.

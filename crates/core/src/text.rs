@@ -77,6 +77,26 @@ pub fn bytes(count: u64) -> String {
     format!("{}.{} {}", tenths / 10, tenths % 10, UNITS.get(unit).copied().unwrap_or("PB"))
 }
 
+/// Returns a word with its article: `an arena`, `a land`.
+pub fn a(word: &str) -> String {
+    let vowel = word.chars().next().is_some_and(|c| "aeiouAEIOU".contains(c));
+    format!("{} {word}", if vowel { "an" } else { "a" })
+}
+
+/// Returns what lines a text loses and gains on the way to another, in a few words: ` (- fog = 1, + fog = 2)`.
+pub fn line_changes(before: &str, after: &str) -> String {
+    let lines = |text: &str| text.lines().map(str::trim).map(str::to_owned).collect::<Vec<_>>();
+    let (old, new) = (lines(before), lines(after));
+    let gone = old.iter().filter(|l| !l.is_empty() && !new.contains(l)).map(|l| format!("- {}", clean(l, 60)));
+    let come = new.iter().filter(|l| !l.is_empty() && !old.contains(l)).map(|l| format!("+ {}", clean(l, 60)));
+    let all: Vec<String> = gone.chain(come).collect();
+    match all.len() {
+        0 => String::new(),
+        1..=4 => format!(" ({})", all.join(", ")),
+        more => format!(" ({}, and {} more lines)", all.get(..4).unwrap_or_default().join(", "), more - 4),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

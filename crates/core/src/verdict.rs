@@ -85,6 +85,7 @@ pub struct Judge {
     others: Vec<String>,
     terms: Option<String>,
     crash: Option<String>,
+    again: Vec<String>,
     last: String,
     count: usize,
 }
@@ -99,6 +100,7 @@ impl Judge {
             others: Vec::new(),
             terms: None,
             crash: None,
+            again: Vec::new(),
             last: String::new(),
             count: 0,
         }
@@ -117,6 +119,7 @@ impl Judge {
             match means {
                 Meaning::Ready => return true,
                 Meaning::Noise => {}
+                Meaning::Again => self.again.push(line.clone()),
                 Meaning::Terms => self.terms = Some(line.clone()),
                 Meaning::Crash => self.crash = Some(line.clone()),
                 Meaning::Loaded | Meaning::Failed => {
@@ -139,15 +142,24 @@ impl Judge {
         false
     }
 
+    /// Returns the lines that ask for one more start.
+    pub fn again(&self) -> &[String] {
+        &self.again
+    }
+
     /// Returns the verdict. `names` gives, for each expected item in load order, what the log may call it.
     pub fn end(mut self, ended: Ended, names: &[(String, Vec<String>)]) -> Verdict {
         let mut items = Vec::new();
         for (item, calls) in names {
-            let found = std::iter::once(item).chain(calls).find_map(|n| {
-                let state = self.states.remove(n)?;
-                self.others.retain(|o| o != n);
-                Some(state)
-            });
+            // an item may be called several names, and what failed of it counts
+            let mut found: Option<State> = None;
+            for name in std::iter::once(item).chain(calls) {
+                let Some(state) = self.states.remove(name) else { continue };
+                self.others.retain(|o| o != name);
+                if !matches!(found, Some(State::Failed { .. })) {
+                    found = Some(state);
+                }
+            }
             items.push((item.clone(), found.unwrap_or(State::NotMentioned)));
         }
         for other in std::mem::take(&mut self.others) {

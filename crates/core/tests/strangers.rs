@@ -79,7 +79,17 @@ proptest! {
     fn manifests(bytes in mutated(ABOUT)) {
         let family = Family::parse(FAMILY).unwrap();
         for kind in family.rules.kind.values() {
-            let _ = manifest::read(kind, "x.qpl", &bytes);
+            let path = kind.manifest.inside.as_ref().map_or_else(|| "x".to_owned(), ToString::to_string);
+                let member = manifest::Member { path, bytes: bytes.len() as u64, sha256: Digest::of(&bytes) };
+                let members = vec![member];
+                let look = manifest::Look {
+                    name: "x.qpl".to_owned(),
+                    sha256: Digest::of(&bytes),
+                    bytes: bytes.len() as u64,
+                    members: Some(members.clone()),
+                };
+                let read = |_: &str| Some(bytes.to_vec());
+                let _ = manifest::read(kind, &look, &manifest::Real::Itself, &members, &read);
         }
     }
 

@@ -62,8 +62,12 @@ pub fn write(name: &str, family: &str, generation: u64, items: &[Item]) -> Files
                 );
                 files.insert(address, bytes.clone());
             }
-            version["files"] = json!(named);
-            index("files", &digest, json!([item.id]));
+            // what the server itself fetches has no file here
+            let served = release.file.is_empty();
+            if !served {
+                version["files"] = json!(named);
+                index("files", &digest, json!([item.id]));
+            }
             for (which, key) in [("provides", "provides"), ("replaces", "replaces")] {
                 let list = release.facts.get(key).and_then(Value::as_array).cloned().unwrap_or_default();
                 for id in list.iter().filter_map(|p| p.get("id")).filter_map(Value::as_str) {
@@ -71,7 +75,9 @@ pub fn write(name: &str, family: &str, generation: u64, items: &[Item]) -> Files
                 }
             }
             versions.push(version);
-            files.insert(address, release.bytes.clone());
+            if !served {
+                files.insert(address, release.bytes.clone());
+            }
         }
         let mut about = json!({
             "format": 1, "id": item.id, "family": family, "kind": item.kind, "title": item.title,
@@ -100,7 +106,8 @@ pub fn write(name: &str, family: &str, generation: u64, items: &[Item]) -> Files
         }
     }
     let root = json!({
-        "format": 1, "name": name, "generation": generation, "families": [family], "shard_digits": 1, "index": named,
+        "format": 1, "name": name, "generation": generation, "families": [family], "pages": ["https://tidewrack.example/items/{number}"],
+        "shard_digits": 1, "index": named,
     });
     files.insert("catalogue.json".to_owned(), serde_json::to_vec_pretty(&root).unwrap_or_default());
     files

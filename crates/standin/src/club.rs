@@ -1,5 +1,7 @@
 //! The Tidewrack Club's made-up items, and its Quarrywake server.
 
+mod games;
+
 use std::fs;
 use std::io::{Cursor, Write as _};
 use std::path::Path;
@@ -7,6 +9,8 @@ use std::path::Path;
 use serde_json::{Value, json};
 use zip::ZipWriter;
 use zip::write::SimpleFileOptions;
+
+pub use games::{items_of, land, lay, signed};
 
 /// A release of an item: its file, and what a catalogue says of it.
 #[derive(Debug, Clone)]
@@ -67,7 +71,7 @@ pub fn plugin(id: &str, release: &str, game: &str, needs: &[(&str, &str)], more:
     pack(&[("about.yaml", about.as_bytes()), ("code.bin", format!("{id} {release}").repeat(200).as_bytes())])
 }
 
-fn title(id: &str) -> String {
+pub(crate) fn title(id: &str) -> String {
     let mut words = id.replace('-', " ");
     if let Some(first) = words.get_mut(0..1) {
         first.make_ascii_uppercase();

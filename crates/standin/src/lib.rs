@@ -5,6 +5,7 @@
 
 pub mod catalogue;
 pub mod club;
+pub mod games;
 pub mod host;
 pub mod quarrywake;
 pub mod rented;

@@ -268,6 +268,8 @@ fn addpacks(folder: &Path, game: &str, say: &mut dyn FnMut(&str)) {
         let late = after.iter().filter_map(|a| a.as_str()).find(|a| listed.iter().any(|l| l == a) && !seen.contains(a));
         if let Some(other) = late {
             say(&format!("addpack {id} not loaded: it must stand after {other} in order.list"));
+        } else if place.join(id).is_dir() && !has_stones(&place.join(id).join("stones"), id) {
+            say(&format!("addpack {id} not loaded: no stones/{id}.json in it"));
         } else if !text("game").is_empty() && !fits(game, text("game")) {
             say(&format!("addpack {id} not loaded: fits game {}, this is {game}", text("game")));
         } else {
@@ -278,6 +280,11 @@ fn addpacks(folder: &Path, game: &str, say: &mut dyn FnMut(&str)) {
     for id in there.keys().filter(|id| !listed.contains(id)) {
         say(&format!("addpack {id} not loaded: order.list does not name it"));
     }
+}
+
+/// Whether a pack that lies open has its stones: the file called after it, or files of others in folders of their own.
+fn has_stones(stones: &Path, id: &str) -> bool {
+    stones.join(format!("{id}.json")).is_file() || names(stones).iter().any(|n| stones.join(n).is_dir())
 }
 
 fn read_about(file: &str, text: &str) -> Option<Plugin> {

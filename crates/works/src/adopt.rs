@@ -16,10 +16,11 @@ use yalotheca_core::ledger::{Act, Held, HeldFrom, Ledger, LedgerError, render_ro
 use yalotheca_core::roster::{Origin, Roster};
 use yalotheca_core::slot::{self, Claim, Slot};
 use yalotheca_core::solve::Question;
-use yalotheca_core::wire::{self, Wired};
+use yalotheca_core::wire;
 
 use crate::home::write_whole;
 use crate::recover::recover;
+use crate::scene::{Around, Taken};
 use crate::server::{MOST_SETTINGS, Server, Surroundings, state_folder};
 use crate::settle::{ItemChange, Plan};
 use crate::tree::{self, Login, Stat, Tree};
@@ -79,6 +80,8 @@ pub struct Adopted {
     pub certainty: Option<u32>,
     /// What was read on the server.
     pub facts: ServerFacts,
+    /// What the family reads, whether it was there or not.
+    pub reads: Vec<String>,
     /// The items found.
     pub items: Vec<FoundItem>,
     /// Files that could not be placed, and why not.
@@ -189,6 +192,7 @@ pub fn adopt(request: &Request, around: &Surroundings) -> Result<Adopted, Error>
     Ok(Adopted {
         family: (family.rules.name, family.rules.title),
         certainty,
+        reads: server.family.rules.fact.keys().cloned().collect(),
         facts,
         items,
         unplaced,
@@ -228,7 +232,8 @@ fn again(
         write_whole(&request.roster, text.as_bytes())?;
     }
     let family = (server.family.rules.name.clone(), server.family.rules.title.clone());
-    Ok(Adopted { family, certainty: None, facts, items, unplaced: Vec::new(), unasked: None, again: true, told })
+    let reads = server.family.rules.fact.keys().cloned().collect();
+    Ok(Adopted { family, certainty: None, reads, facts, items, unplaced: Vec::new(), unasked: None, again: true, told })
 }
 
 fn change(item: &FoundItem) -> ItemChange {
@@ -315,12 +320,11 @@ fn login_lines(login: &Login) -> String {
 
 /// The slots with what stands in the settings already as ours, and the load order that the lists show.
 fn slots_as_they_are(server: &Server, ledger: &Ledger, facts: &ServerFacts) -> Result<(Vec<Slot>, Vec<ItemId>), Error> {
-    let wired: Vec<Wired<'_>> = ledger
-        .items
-        .iter()
-        .map(|(id, h)| Wired { id, kind: &h.kind, version: &h.facts.version, name: &h.name })
-        .collect();
-    let claims: Vec<Claim> = wire::wire(&server.family, &wired, facts, &[], None)?
+    let taken: Vec<Taken<'_>> = ledger.items.iter().map(|(id, h)| Taken::of(server, id, h)).collect();
+    let wired: Vec<_> = taken.iter().enumerate().filter_map(|(at, t)| t.item(server, at + 1)).collect();
+    let around = Around::of(server, facts)?;
+    let claims: Vec<Claim> = wire::wire(&wired, &around.scene(), &[], None)?
+        .claims
         .into_iter()
         .filter(|c| matches!(c.owner, yalotheca_core::slot::Owner::Item(_)))
         .collect();
@@ -330,7 +334,7 @@ fn slots_as_they_are(server: &Server, ledger: &Ledger, facts: &ServerFacts) -> R
         let bytes =
             server.tree.read(std::slice::from_ref(&claim.key.path), MOST_SETTINGS)?.pop().flatten().unwrap_or_default();
         let seen = slot::elements_of(&claim.key, &bytes);
-        let Some(place) = seen.iter().position(|s| slot::means(s, &claim.value)) else { continue };
+        let Some(place) = seen.iter().position(|s| slot::is_element(&claim.key, s, &claim.value)) else { continue };
         if let (yalotheca_core::slot::Owner::Item(id), true) = (&claim.owner, claim.key.is_list()) {
             places.insert(id.clone(), place);
         }
@@ -340,9 +344,9 @@ fn slots_as_they_are(server: &Server, ledger: &Ledger, facts: &ServerFacts) -> R
             slots.len() - 1
         });
         if let Some(slot) = slots.get_mut(at) {
-            slot.base.retain(|b| !slot::means(b, &claim.value));
+            slot.base.retain(|b| !slot::is_element(&claim.key, b, &claim.value));
             slot.claims.push((claim.owner.clone(), claim.value.clone()));
-            slot.written.push(claim.value.clone());
+            slot.written.extend(seen.get(place).cloned());
         }
     }
     for slot in &mut slots {
@@ -352,7 +356,9 @@ fn slots_as_they_are(server: &Server, ledger: &Ledger, facts: &ServerFacts) -> R
             _ => usize::MAX,
         };
         slot.claims.sort_by_key(|(owner, _)| place(owner));
-        slot.written = slot.claims.iter().map(|(_, v)| v.clone()).collect();
+        let written = std::mem::take(&mut slot.written);
+        let stood = |v: &_| written.iter().find(|w| slot::is_element(&slot.key, w, v)).cloned();
+        slot.written = slot.claims.iter().map(|(_, v)| stood(v).unwrap_or_else(|| v.clone())).collect();
     }
     let mut order: Vec<ItemId> = ledger.items.keys().cloned().collect();
     order.sort_by_key(|id| (places.get(id).copied().unwrap_or(usize::MAX), id.clone()));

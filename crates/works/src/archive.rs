@@ -17,7 +17,7 @@ use zip::result::ZipError;
 use crate::Error;
 use crate::home::Home;
 use crate::tree::local::digest_of;
-pub use other::{Sort, sort, unify};
+pub use other::{Packing, Sort, looks_packed, sort, unify, unpacked_name};
 
 /// More members than this are refused.
 const MOST_MEMBERS: usize = 200_000;
@@ -257,4 +257,41 @@ pub(crate) fn pack(
     archive.finish().map_err(broken)?.flush().map_err(Error::disk(&incoming, doing))?;
     let mut whole = file.reopen().map_err(Error::disk(&incoming, "cannot be read"))?;
     Ok(home.take(&mut whole, &incoming)?.0)
+}
+
+/// A folder with more files than this is taken for a mistake.
+const MOST_IN_FOLDER: usize = 100_000;
+
+/// Packs a folder of this machine as the archive it might have come in.
+///
+/// # Errors
+/// A file cannot be read, a link stands in it, or it has too many files.
+pub(crate) fn pack_folder(home: &Home, folder: &Path, most: u64) -> Result<Digest, Error> {
+    let mut total = 0;
+    let mut files: Vec<(String, std::path::PathBuf)> = Vec::new();
+    let mut left = vec![(String::new(), folder.to_owned())];
+    while let Some((below, at)) = left.pop() {
+        for entry in std::fs::read_dir(&at).map_err(Error::disk(&at, "cannot be read"))? {
+            let entry = entry.map_err(Error::disk(&at, "cannot be read"))?;
+            let name = format!("{below}{}", entry.file_name().to_string_lossy());
+            let kind = entry.file_type().map_err(Error::disk(&at, "cannot be read"))?;
+            if kind.is_dir() {
+                left.push((format!("{name}/"), entry.path()));
+            } else if kind.is_file() {
+                total += entry.metadata().map(|m| m.len()).unwrap_or(0);
+                files.push((name, entry.path()));
+            }
+            if files.len() > MOST_IN_FOLDER || total > most {
+                let sum = format!("the folder has more than {MOST_IN_FOLDER} files, or {}", sized(most));
+                let why = ArchiveError::TooLarge(sum);
+                return Err(Error::Archive { name: folder.display().to_string(), source: why });
+            }
+        }
+    }
+    files.sort();
+    let entry = |(name, path): (String, std::path::PathBuf)| {
+        let file = File::open(&path).map_err(Error::disk(path, "cannot be read"))?;
+        Ok((name, Box::new(file) as Box<dyn Read>))
+    };
+    pack(home, files.into_iter().map(entry))
 }

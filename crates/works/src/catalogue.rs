@@ -100,6 +100,12 @@ impl Catalogues {
         self.looked_up(&questions.iter().map(key).collect::<Vec<_>>())
     }
 
+    /// Returns the number that a link to an item's page carries, by the shapes that the catalogues know. A catalogue
+    /// that cannot be asked has no say.
+    pub fn number_in(&self, link: &str) -> Option<String> {
+        self.list.iter().filter_map(|one| one.root().ok()).find_map(|root| root.number_in(link))
+    }
+
     /// Returns the items that each key of an index names.
     fn looked_up(&self, keys: &[Option<(Index, String)>]) -> Result<Vec<Vec<ItemId>>, Error> {
         let mut out: Vec<Vec<ItemId>> = vec![Vec::new(); keys.len()];

@@ -1,17 +1,21 @@
 //! Gathers what a check looks at.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
+use yalotheca_core::bound;
 use yalotheca_core::check::{Situation, check as judge};
+use yalotheca_core::facts::ServerFacts;
 use yalotheca_core::finding::{Finding, Severity};
-use yalotheca_core::id::ServerPath;
-use yalotheca_core::ledger::Ledger;
-use yalotheca_core::slot::Claim;
+use yalotheca_core::id::{ItemId, ServerPath};
+use yalotheca_core::ledger::{FileRow, Ledger};
+use yalotheca_core::slot::{Claim, Owner};
 use yalotheca_core::text::bytes;
+use yalotheca_core::wire;
 
 use crate::Error;
+use crate::scene::{Around, Taken};
 use crate::server::{MOST_SETTINGS, Server};
-use crate::settle::slots;
+use crate::settle::{bounded, map_findings, slots};
 use crate::state;
 use crate::tree::Stat;
 use crate::{history, prune};
@@ -30,10 +34,11 @@ pub fn check(server: &Server) -> Result<Vec<Finding>, Error> {
     let unknown = unknown_files(server, &ledger, &ours)?;
     let mut settings = settings(server, &ledger)?;
     settings.extend(told);
+    let facts = server.facts()?;
+    settings.extend(waiting(server, &ledger, &facts)?);
     settings.extend(quarantine(server)?);
     settings.extend(history::behind(server, &ledger)?);
-    let facts = server.facts()?;
-    Ok(judge(&Situation {
+    let mut found = judge(&Situation {
         family: &server.family,
         server: &facts,
         roster: &server.roster,
@@ -42,7 +47,67 @@ pub fn check(server: &Server) -> Result<Vec<Finding>, Error> {
         seen: &seen,
         unknown: &unknown,
         settings: &settings,
-    }))
+    });
+    cut_short(server, &rows, &mut found)?;
+    Ok(found)
+}
+
+/// A file of ours that lost its end was not changed by hand: it was copied by half.
+fn cut_short(server: &Server, rows: &BTreeMap<ItemId, Vec<FileRow>>, found: &mut [Finding]) -> Result<(), Error> {
+    for finding in found.iter_mut().filter(|f| f.code == "changed-by-hand") {
+        let row = rows.values().flatten().find(|r| finding.file.as_ref() == Some(&r.path.to_string()));
+        let Some(row) = row.filter(|r| !r.settings) else { continue };
+        let stat = server.tree.stat(std::slice::from_ref(&row.path))?.pop();
+        if let Some(Stat::File { bytes: now, .. }) = stat
+            && now < row.bytes
+        {
+            let cause = format!("it has {now} bytes of {}: it was copied by half, cut, or changed by hand", row.bytes);
+            let fix = format!("have it whole again: yalotheca settle --put-back {}", row.path);
+            *finding = Finding { code: "half-copied", severity: Severity::Error, cause, fix, ..finding.clone() };
+        }
+    }
+    yalotheca_core::finding::sort_slice(found);
+    Ok(())
+}
+
+/// What waits for a start, bounds that do not hold, and a map that is to be played and is not there.
+fn waiting(server: &Server, ledger: &Ledger, facts: &ServerFacts) -> Result<Vec<Finding>, Error> {
+    let around = Around::of(server, facts)?;
+    let scene = around.scene();
+    let in_order = ledger.order.iter().filter_map(|id| Some((id, ledger.items.get(id)?)));
+    let taken: Vec<Taken<'_>> = in_order.map(|(id, held)| Taken::of(server, id, held)).collect();
+    let items: Vec<_> = taken.iter().enumerate().filter_map(|(at, t)| t.item(server, at + 1)).collect();
+    let wires = wire::wire(&items, &scene, &[], None)?;
+    let claims: Vec<Claim> = claims(ledger).into_iter().filter(|c| c.owner != Owner::Bound).collect();
+    let bounds = bound::bounds(&scene, &ledger.slots, &claims, &bounded(server)?);
+    let mut out = map_findings(server, &wires);
+    out.extend(bounds.findings);
+    // a bound that would have to be raised now is not as it was settled
+    for claim in bounds.claims {
+        let has = ledger
+            .slots
+            .iter()
+            .any(|s| s.key == claim.key && s.claims.iter().any(|(o, v)| *o == Owner::Bound && *v == claim.value));
+        if !has {
+            let at = claim.key.at.clone().unwrap_or_default();
+            let cause =
+                format!("`{at}` is too small for what is installed: it must be {} or more", claim.value.shown());
+            out.push(
+                Finding::new("bound-too-low", Severity::Error, cause, "yalotheca settle raises it").at(&claim.key.path),
+            );
+        }
+    }
+    Ok(out)
+}
+
+/// What is claimed of the settings, as the ledger has it.
+fn claims(ledger: &Ledger) -> Vec<Claim> {
+    let of = |s: &yalotheca_core::slot::Slot| {
+        let claim =
+            |(o, v): &(Owner, _)| Claim::new(s.key.clone(), o.clone(), yalotheca_core::settings::Value::clone(v));
+        s.claims.iter().map(claim).collect::<Vec<_>>()
+    };
+    ledger.slots.iter().flat_map(of).collect()
 }
 
 /// Whether more is kept to be brought back than the roster allows.
@@ -66,11 +131,7 @@ fn unknown_files(server: &Server, ledger: &Ledger, ours: &BTreeSet<ServerPath>) 
 
 /// What the settings files reveal, computed with the claims as they are.
 fn settings(server: &Server, ledger: &Ledger) -> Result<Vec<Finding>, Error> {
-    let claims: Vec<Claim> = ledger
-        .slots
-        .iter()
-        .flat_map(|s| s.claims.iter().map(|(o, v)| Claim::new(s.key.clone(), o.clone(), v.clone())))
-        .collect();
+    let claims = claims(ledger);
     match slots(server, ledger, &claims, &BTreeSet::new()) {
         Ok(slots) => Ok(slots.findings),
         Err(Error::Slot(e)) => {

@@ -220,6 +220,24 @@ pub enum Error {
     /// An item cannot be placed.
     #[error(transparent)]
     Place(#[from] PlaceError),
+    /// What is signed is not what was signed.
+    #[error("`{item}` is refused: {source}")]
+    Seal {
+        /// The download.
+        item: String,
+        /// What is wrong.
+        #[source]
+        source: yalotheca_core::seal::SealError,
+    },
+    /// What is chosen cannot be.
+    #[error("{0}")]
+    Choice(String),
+    /// What is asked of a map cannot be.
+    #[error("{0}")]
+    Maps(String),
+    /// A container cannot be edited.
+    #[error(transparent)]
+    Derive(Box<yalotheca_core::derive::DeriveError>),
     /// A download is no item.
     #[error(transparent)]
     Manifest(#[from] ManifestError),
@@ -313,12 +331,20 @@ pub enum Error {
     NoTerms,
 }
 
+impl From<yalotheca_core::derive::DeriveError> for Error {
+    fn from(e: yalotheca_core::derive::DeriveError) -> Self {
+        Error::Derive(Box::new(e))
+    }
+}
+
 impl Error {
     /// Returns the exit code: 2 wrong usage, 3 it cannot be, 4 the outside failed, 5 refused for safety,
     /// 6 needs an answer (`docs/exit-codes.md`).
     pub fn exit_code(&self) -> u8 {
         match self {
             Error::Usage(_)
+            | Error::Maps(_)
+            | Error::Choice(_)
             | Error::NoRoster(_)
             | Error::RosterExists(_)
             | Error::Roster { .. }
@@ -349,15 +375,23 @@ impl Error {
             | Error::NotOffered { .. }
             | Error::OtherFamily { .. }
             | Error::Edit { source: EditError::OtherSort { .. } | EditError::Cannot { .. }, .. }
-            | Error::Place(PlaceError::Field { .. } | PlaceError::Twice { .. } | PlaceError::Nothing { .. })
+            | Error::Place(
+                PlaceError::Field { .. }
+                | PlaceError::Twice { .. }
+                | PlaceError::Nothing { .. }
+                | PlaceError::Lacks { .. },
+            )
             | Error::Manifest(_) => 3,
             Error::Fetch(e) if e.is_refusal() => 5,
             Error::Fetch(_) | Error::Disk { .. } | Error::Run { .. } | Error::Stopped | Error::HalfDone { .. } => 4,
+            Error::Tree(TreeError::Root(_)) => 3,
             Error::Tree(TreeError::Host(e)) if e.needs_answer() => 6,
             Error::Tree(e) if e.is_refusal() => 5,
             Error::Tree(_) => 4,
             Error::Place(PlaceError::Path { .. })
             | Error::Disagree { .. }
+            | Error::Seal { .. }
+            | Error::Derive(_)
             | Error::Origin { .. }
             | Error::Moved { .. }
             | Error::Slot(_)

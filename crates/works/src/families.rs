@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::path::Path;
 
-use yalotheca_core::family::{Family, Mark};
+use yalotheca_core::family::{Family, FamilyError, Mark};
 use yalotheca_core::id::ServerPath;
 use yalotheca_core::text::{did_you_mean, glob};
 
@@ -66,6 +66,35 @@ pub fn named(home: &Home, name: &str) -> Result<Family, Error> {
     let near = did_you_mean(name, names.iter().map(String::as_str));
     let hint = if near.is_empty() { format!(" (known: {})", names.join(", ")) } else { near };
     Err(Error::NoFamily { name: yalotheca_core::text::clean(name, 60), hint })
+}
+
+/// Returns a family's text as it is written.
+///
+/// # Errors
+/// There is none of that name.
+pub fn text_of(home: &Home, name: &str) -> Result<String, Error> {
+    let family = named(home, name)?;
+    let built_in = BUILT_IN.iter().map(|text| (*text).to_owned());
+    let mut all = own_files(home)?.into_iter().map(|(_, text)| text).chain(built_in);
+    let mine = |text: &String| yalotheca_core::id::Digest::of(text.as_bytes()) == family.digest;
+    all.find(mine).ok_or_else(|| Error::NoFamily { name: name.to_owned(), hint: String::new() })
+}
+
+/// A family file larger than this is none (bytes).
+const MOST_FAMILY: u64 = 4_000_000;
+
+/// Reads a family file wherever it lies, and tells everything that is wrong with it.
+///
+/// # Errors
+/// The file cannot be read.
+pub fn checked(path: &Path) -> Result<(Option<Family>, Vec<FamilyError>), Error> {
+    let meta = std::fs::metadata(path).map_err(Error::disk(path, "cannot be read"))?;
+    if meta.len() > MOST_FAMILY {
+        let why = std::io::Error::other("it is too large to be a family file");
+        return Err(Error::disk(path, "cannot be read")(why));
+    }
+    let text = std::fs::read_to_string(path).map_err(Error::disk(path, "cannot be read"))?;
+    Ok(Family::check(&text))
 }
 
 fn parse(path: &str, text: &str) -> Result<Family, Error> {

@@ -2,67 +2,164 @@
 
 use std::path::Path;
 
-use yalotheca_core::family::Family;
+use yalotheca_core::family::{Family, Kind};
 use yalotheca_core::id::Digest;
-use yalotheca_core::manifest::{self, Found, Look, ManifestError, Real};
-use yalotheca_core::place::real_name;
+use yalotheca_core::manifest::{self, Found, Look, ManifestError, Member, Real};
 use yalotheca_core::roster::Limits;
+use yalotheca_core::seal::{SealError, Signer};
 
 use crate::Error;
 use crate::archive::{self, ArchiveError, Sort};
 use crate::home::Home;
+
+/// So deep may an archive lie in archives.
+const MOST_DEPTH: usize = 3;
+/// A signed file larger than this is not verified but refused (bytes): it must be in memory as a whole.
+const MOST_SIGNED: u64 = 512_000_000;
 
 /// What a file of the store turned out to be.
 #[derive(Debug, Clone)]
 pub struct Learnt {
     /// Its kind's word.
     pub kind: String,
-    /// The listing.
+    /// The listing; of the inner archive, where the item was an archive in an archive.
     pub look: Look,
     /// Which of its files is the real one.
     pub real: Real,
     /// What its manifest says.
     pub found: Found,
+    /// Who signed it, where its kind is signed.
+    pub signer: Option<Signer>,
+    /// Files of an outer archive that are left out.
+    pub left: Vec<String>,
 }
 
-/// Opens a file of the store.
-///
-/// # Errors
-/// It is no item of this family, or an archive that was refused.
-pub fn learn(home: &Home, family: &Family, digest: &Digest, name: &str, limits: Limits) -> Result<Learnt, Error> {
-    let look = look(home, digest, name, limits)?;
-    let (word, real) = manifest::tell_kind(family, &look)?;
-    let Some(kind) = family.rules.kind.get(word) else {
-        return Err(Error::Manifest(ManifestError::NoKind {
-            name: name.to_owned(),
-            family: family.rules.title.clone(),
-            expected: word.to_owned(),
-        }));
-    };
-    let refused = |source: ArchiveError| Error::Archive { name: name.to_owned(), source };
-    // the manifest is inside the real file: the download itself, or an archive in it
-    let (holder, members) = match &real {
-        Real::Itself => (digest.clone(), look.members.clone()),
-        Real::Inside(member) => {
-            if !home.has(&member.sha256) {
-                let mut outer = archive::open(&home.archive_path(digest)).map_err(refused)?;
-                archive::with_member(&mut outer, &member.path, |read| home.take(read, Path::new(&member.path)))
-                    .map_err(refused)??;
+/// What a file is opened by.
+#[derive(Clone, Copy)]
+pub struct Opener<'a> {
+    /// The store.
+    pub home: &'a Home,
+    /// The family.
+    pub family: &'a Family,
+    /// Bounds.
+    pub limits: Limits,
+    /// The kind that a person named.
+    pub kind: Option<&'a str>,
+}
+
+impl Opener<'_> {
+    /// Opens a file of the store.
+    ///
+    /// # Errors
+    /// It is no item of this family, its signatures do not hold, or an archive was refused.
+    pub fn learn(&self, digest: &Digest, name: &str) -> Result<Learnt, Error> {
+        self.within(digest, name, 0)
+    }
+
+    fn within(&self, digest: &Digest, name: &str, depth: usize) -> Result<Learnt, Error> {
+        let look = look(self.home, digest, name, self.limits)?;
+        match manifest::tell_kind(self.family, &look, self.kind) {
+            Ok((word, real)) => self.told(word.to_owned(), look, real),
+            Err(none @ ManifestError::NoKind { .. }) if depth < MOST_DEPTH => {
+                self.inner(&look, depth).unwrap_or(Err(none.into()))
             }
-            (member.sha256.clone(), self::look(home, &member.sha256, real_name(&look, &real), limits)?.members)
+            Err(e) => Err(e.into()),
         }
-    };
-    let absent = || {
-        Error::Manifest(ManifestError::Absent {
-            name: name.to_owned(),
-            inside: kind.manifest.inside.clone(),
-            kind: kind.title.clone(),
-        })
-    };
-    let path = members.as_deref().and_then(|m| manifest::manifest_path(kind, m)).ok_or_else(absent)?;
-    let bytes = archive::read_member(&home.archive_path(&holder), &path).map_err(refused)?;
-    let found = manifest::read(kind, name, &bytes)?;
-    Ok(Learnt { kind: word.to_owned(), look, real, found })
+    }
+
+    /// The one archive in an archive that is an item; `None` when none is in it.
+    fn inner(&self, look: &Look, depth: usize) -> Option<Result<Learnt, Error>> {
+        let members = look.members.as_deref()?;
+        let mut fits: Vec<(String, Learnt)> = Vec::new();
+        let packed = |m: &&Member| archive::looks_packed(&m.path);
+        for member in members.iter().filter(packed).take(50) {
+            if let Err(e) = self.bring(look, member) {
+                return Some(Err(e));
+            }
+            let name = member.path.rsplit('/').next().unwrap_or(&member.path);
+            match self.within(&member.sha256, name, depth + 1) {
+                Ok(learnt) => fits.push((member.path.clone(), learnt)),
+                // what it is not is no reason to refuse what it is
+                Err(Error::Manifest(ManifestError::NoKind { .. })) => {}
+                Err(e) => return Some(Err(e)),
+            }
+        }
+        if fits.len() > 1 {
+            let all: Vec<String> =
+                fits.iter().map(|(p, _)| format!("`{}`", yalotheca_core::text::clean(p, 80))).collect();
+            return Some(Err(Error::Manifest(ManifestError::Doubtful {
+                name: look.name.clone(),
+                fits: all.join(" or "),
+                fix: "unpack it, and give the one archive you mean".to_owned(),
+            })));
+        }
+        let (path, mut learnt) = fits.pop()?;
+        learnt.left.extend(members.iter().map(|m| m.path.clone()).filter(|p| *p != path));
+        Some(Ok(learnt))
+    }
+
+    /// Puts a member into the store.
+    fn bring(&self, look: &Look, member: &Member) -> Result<(), Error> {
+        if self.home.has(&member.sha256) {
+            return Ok(());
+        }
+        let refused = |source: ArchiveError| Error::Archive { name: look.name.clone(), source };
+        let mut outer = archive::open(&self.home.archive_path(&look.sha256)).map_err(refused)?;
+        let take = |read: &mut dyn std::io::Read| self.home.take(read, Path::new(&member.path));
+        archive::with_member(&mut outer, &member.path, take).map_err(refused)??;
+        Ok(())
+    }
+
+    fn told(&self, word: String, look: Look, real: Real) -> Result<Learnt, Error> {
+        let Some(kind) = self.family.rules.kind.get(&word) else {
+            return Err(Error::Manifest(ManifestError::NoKind {
+                name: look.name.clone(),
+                family: self.family.rules.title.clone(),
+                expected: word,
+            }));
+        };
+        // the manifest is inside the real file where that is an archive itself, else beside it
+        let (holder, members) = match &real {
+            Real::Inside(member) if kind.manifest.inside.is_some() => {
+                self.bring(&look, member)?;
+                let inner = self::look(self.home, &member.sha256, &real.name(&look), self.limits)?;
+                (member.sha256.clone(), inner.members.unwrap_or_default())
+            }
+            _ => (look.sha256.clone(), look.members.clone().unwrap_or_default()),
+        };
+        let path = self.home.archive_path(&holder);
+        let read = |member: &str| archive::read_member(&path, member).ok();
+        let found = manifest::read(kind, &look, &real, &members, &read)?;
+        let signer = self.signer(kind, &look, &real)?;
+        Ok(Learnt { kind: word, look, real, found, signer, left: Vec::new() })
+    }
+
+    /// Verifies every signature that the kind asks for.
+    fn signer(&self, kind: &Kind, look: &Look, real: &Real) -> Result<Option<Signer>, Error> {
+        let Some(seal) = &kind.seal else { return Ok(None) };
+        let refused = |source: SealError| Error::Seal { item: look.name.clone(), source };
+        let folder = real.folder();
+        let members = look.members.as_deref().unwrap_or_default();
+        let path = self.home.archive_path(&look.sha256);
+        let broken = |source: ArchiveError| Error::Archive { name: look.name.clone(), source };
+        let file = format!("{folder}{}", seal.file);
+        let bytes = members.iter().find(|m| m.path == file).and_then(|m| archive::read_member(&path, &m.path).ok());
+        let seals = seal.read(bytes.as_deref()).map_err(refused)?;
+        let mut archive = archive::open(&path).map_err(broken)?;
+        for member in members {
+            let Some(below) = member.path.strip_prefix(folder.as_str()).filter(|p| seal.of.fits(p)) else { continue };
+            if member.bytes > MOST_SIGNED {
+                let why = format!("`{below}` is too large to be verified");
+                return Err(broken(ArchiveError::TooLarge(why)));
+            }
+            let mut bytes = Vec::new();
+            archive::with_member(&mut archive, &member.path, |read| std::io::copy(read, &mut bytes))
+                .map_err(broken)?
+                .map_err(|e| broken(ArchiveError::Broken(e.to_string())))?;
+            seals.verify(below, &bytes).map_err(refused)?;
+        }
+        Ok(Some(seals.signer))
+    }
 }
 
 /// Lists a file of the store, from memory when it was opened before.
@@ -79,7 +176,7 @@ fn look(home: &Home, digest: &Digest, name: &str, limits: Limits) -> Result<Look
             let most = limits.unpacked_mb.saturating_mul(1_000_000);
             if sort != Sort::Zip {
                 let mut file = home.temporary()?;
-                archive::unify(&path, sort, most, file.as_file_mut()).map_err(refused)?;
+                archive::unify(&path, sort, archive::unpacked_name(name), most, file.as_file_mut()).map_err(refused)?;
                 home.keep_opened(file, digest)?;
             }
             let listed = archive::list(&home.archive_path(digest), most).map_err(refused)?;
@@ -88,5 +185,12 @@ fn look(home: &Home, digest: &Digest, name: &str, limits: Limits) -> Result<Look
         }
         (_, None) => None,
     };
+    // one that lay under another name when it was opened is called after the name it has now
+    let single = sort.is_some_and(Sort::is_single);
+    if single && members.iter().flatten().any(|m| m.path != archive::unpacked_name(name)) {
+        let turned = home.opened_path(digest);
+        std::fs::remove_file(&turned).map_err(Error::disk(&turned, "cannot be written anew"))?;
+        return look(home, digest, name, limits);
+    }
     Ok(Look { name: name.to_owned(), sha256: digest.clone(), bytes, members })
 }

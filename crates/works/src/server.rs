@@ -7,11 +7,12 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use yalotheca_core::facts::ServerFacts;
-use yalotheca_core::family::Family;
+use yalotheca_core::family::{Family, server_path};
 use yalotheca_core::finding::Finding;
 use yalotheca_core::id::ServerPath;
+use yalotheca_core::manifest::value_at;
 use yalotheca_core::roster::Roster;
-use yalotheca_core::settings::Value;
+use yalotheca_core::scene::Scene;
 
 use crate::catalogue::Catalogues;
 use crate::fetch::Fetcher;
@@ -211,24 +212,37 @@ impl Overlay {
 pub(crate) fn facts(family: &Family, tree: &dyn Tree, overlay: &Overlay) -> Result<ServerFacts, Error> {
     let mut out = ServerFacts::default();
     let mut read: BTreeMap<(ServerPath, Option<String>), Option<Vec<u8>>> = BTreeMap::new();
-    let mut left: Vec<_> = family.rules.fact.iter().collect();
+    let mut left: Vec<_> =
+        family.rules.fact.iter().flat_map(|(name, all)| all.0.iter().map(move |source| (name, source))).collect();
     loop {
         let before = left.len();
         let mut waiting = Vec::new();
         for (name, source) in left {
+            // the first place that counts and can be read
+            if out.get(name).is_some() {
+                continue;
+            }
+            if let Some(when) = &source.when {
+                let none = (BTreeMap::new(), BTreeMap::new());
+                let scene = Scene { family, server: &out, files: &none.0, play: None, choices: &none.1 };
+                if !when.holds(&scene) {
+                    waiting.push((name, source));
+                    continue;
+                }
+            }
             let Some(file) = source.file.fill(|field| out.get(field).map(|v| v.to_owned().into())) else {
                 waiting.push((name, source));
                 continue;
             };
-            let Ok(path) = ServerPath::server(&file) else { continue };
+            let Ok(path) = server_path(&file) else { continue };
             let key = (path, source.inside.clone());
             if !read.contains_key(&key) {
                 let bytes = bytes_of(overlay.open(tree, &key.0)?, key.1.as_deref());
                 read.insert(key.clone(), bytes);
             }
             let bytes = read.get(&key).and_then(Option::as_deref);
-            let value = bytes.and_then(|b| Value::read(source.format, b).ok());
-            let texts = value.as_ref().and_then(|v| v.at(&source.at)).map(Value::texts).unwrap_or_default();
+            let value = bytes.and_then(|b| value_at(source.format, b, &source.at));
+            let texts = value.map(|v| v.texts()).unwrap_or_default();
             let texts: Vec<String> = texts.into_iter().filter(|t| !t.is_empty()).collect();
             if !texts.is_empty() {
                 out.set(name, texts);

@@ -3,8 +3,11 @@
 //! [`plan`] changes nothing; [`crate::apply::carry_out`] does what a plan says.
 
 mod choose;
+mod derive;
 mod obtain;
+mod placing;
 mod settings;
+mod trust;
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -14,15 +17,20 @@ use yalotheca_core::finding::Finding;
 use yalotheca_core::id::{Digest, ItemId, ServerPath};
 use yalotheca_core::ledger::{Act, FileRow, Held, Ledger, render_rows};
 use yalotheca_core::order;
-use yalotheca_core::place::{self, Placed, Source};
+use yalotheca_core::place::Source;
 use yalotheca_core::slot::{self, DocChange, Slots};
-use yalotheca_core::wire::{self, Wired};
+use yalotheca_core::wire::{self, Wires};
 
 use crate::Error;
+use crate::scene::{Around, Taken};
 use crate::server::{Overlay, Server, facts};
 use crate::{history, running, state};
 use choose::Picked;
+pub(crate) use choose::opener;
+use placing::{AllPlaced, place_all, placed_anew, places_of, with_sources};
 use settings::Settings;
+pub(crate) use settings::{bounded, map_findings};
+pub use trust::vouch;
 
 /// A core that is changed changes what fits: so often the way is gone again before we give up.
 const MOST_ROUNDS: usize = 4;
@@ -117,6 +125,16 @@ pub fn plan(server: &Server, options: &Options) -> Result<Plan, Error> {
     )]))
 }
 
+/// Plans what a start has told: wirings that waited for it, on a server that stays otherwise as it was settled.
+///
+/// # Errors
+/// A settings file stands in the way.
+pub(crate) fn plan_waiting(server: &Server, before: &Ledger) -> Result<Plan, Error> {
+    let mut plan = plan_terms(server, before, &Options { accept_terms: before.terms.clone(), ..Options::default() })?;
+    plan.act = Act::Settle;
+    Ok(plan)
+}
+
 /// Plans the acceptance of terms on a server that stays otherwise as it was settled.
 ///
 /// # Errors
@@ -126,10 +144,11 @@ pub(crate) fn plan_terms(server: &Server, before: &Ledger, options: &Options) ->
     let rows = state::rows(tree, before)?;
     let known = server.facts()?;
     let in_order = before.order.iter().filter_map(|id| Some((id, before.items.get(id)?)));
-    let items: Vec<Wired<'_>> =
-        in_order.map(|(id, h)| Wired { id, kind: &h.kind, version: &h.facts.version, name: &h.name }).collect();
+    let taken: Vec<Taken<'_>> = in_order.map(|(id, h)| Taken::of(server, id, h)).collect();
+    let items: Vec<_> = taken.iter().enumerate().filter_map(|(at, t)| t.item(server, at + 1)).collect();
     let tuned: Vec<slot::Claim> = kept_tuned(before);
-    let claims = wire::wire(&server.family, &items, &known, &tuned, options.accept_terms.as_deref())?;
+    let around = Around::of(server, &known)?;
+    let claims = wire::wire(&items, &around.scene(), &tuned, options.accept_terms.as_deref())?.claims;
     let slots = slots(server, before, &claims, &options.put_back)?;
     let number = options.accept_terms.clone().unwrap_or_default();
     let mut after =
@@ -161,17 +180,29 @@ fn once(
 ) -> Result<Plan, Error> {
     let picked = choose::choose(server, before, known)?;
     let order = load_order(server, &picked, &before.order)?;
+    let around = Around::of(server, known)?;
+    trust::trusted(server, before, &picked)?;
+    // what of an item is taken may be another now
+    let entries = |p: &Picked| placed_anew(server, &p.held.kind);
     let same = picked.len() == before.items.len()
-        && picked.iter().all(|p| p.learnt.is_none() && before.items.contains_key(&p.id));
+        && !picked.iter().any(entries)
+        && picked.iter().all(|p| {
+            let stays = |h: &Held| h.facts.version == p.held.facts.version;
+            p.learnt.is_none() && before.items.get(&p.id).is_some_and(stays)
+        });
     let (changes, rows, left) = if same {
         (moved_files(server, options, before, old_rows)?, old_rows.clone(), Vec::new())
     } else {
-        let AllPlaced { files, rows, left } = place_all(server, &picked, &order, old_rows, known)?;
+        let AllPlaced { files, rows, left } = place_all(&around, &picked, &order, old_rows)?;
         (file_changes(server, options, before, old_rows, &files)?, rows, left)
     };
-    let changes = with_sources(server, changes, &picked, known)?;
+    let changes = with_sources(&around, changes, &picked)?;
     let Settings { slots, keep, findings: told, text } =
-        settings::settle(server, options, before, old_rows, &rows, &picked, &order, known)?;
+        settings::settle(&around, options, before, old_rows, &rows, &picked, &order)?;
+    let derive::Made { derived, docs: containers, keep: bases } = derive::settle(&around, before, &picked, &order)?;
+    let keep = keep.into_iter().chain(bases).collect();
+    let mut slots = slots;
+    slots.docs.extend(containers);
     let items = item_changes(server, before, &picked, &changes);
     let mut after = Ledger {
         generation: before.generation,
@@ -184,11 +215,12 @@ fn once(
         folders: before.folders.clone(),
         bases: changes.bases,
         terms: before.terms.clone(),
+        derived,
     };
     for one in picked {
         let files = match one.learnt {
-            None => one.held.files.clone(),
-            Some(_) => render_rows(rows.get(&one.id).map_or(&[], Vec::as_slice))?.0,
+            None if one.held.files != Digest::of(b"") => one.held.files.clone(),
+            _ => render_rows(rows.get(&one.id).map_or(&[], Vec::as_slice))?.0,
         };
         after.items.insert(one.id, Held { files, ..one.held });
     }
@@ -236,64 +268,6 @@ fn load_order(server: &Server, picked: &[Picked], present: &[ItemId]) -> Result<
 
 type Rows = BTreeMap<ItemId, Vec<FileRow>>;
 
-/// Every item's files with their places.
-struct AllPlaced {
-    files: BTreeMap<ServerPath, WantedFile>,
-    rows: Rows,
-    left: Vec<(ItemId, Vec<String>)>,
-}
-
-/// Places the items: those that stay where their lists say, new ones by the family's rules.
-fn place_all(
-    server: &Server,
-    picked: &[Picked],
-    order: &[ItemId],
-    old: &Rows,
-    known: &ServerFacts,
-) -> Result<AllPlaced, Error> {
-    let mut all: Vec<(ItemId, Placed)> = Vec::new();
-    let mut rows = Rows::new();
-    let mut left = Vec::new();
-    for id in order {
-        let Some(one) = picked.iter().find(|p| p.id == *id) else { continue };
-        let placed = if one.learnt.is_none() {
-            let kept = |row: &FileRow| Placed {
-                path: row.path.clone(),
-                source: Source::Kept(row.sha256.clone()),
-                sha256: row.sha256.clone(),
-                bytes: row.bytes,
-                settings: row.settings,
-            };
-            old.get(id).map(|rows| rows.iter().map(kept).collect()).unwrap_or_default()
-        } else {
-            let places = places_of(server, one, known)?;
-            if !places.left.is_empty() {
-                left.push((id.clone(), places.left));
-            }
-            places.files
-        };
-        let row = |p: &Placed| FileRow {
-            path: p.path.clone(),
-            sha256: p.sha256.clone(),
-            bytes: p.bytes,
-            settings: p.settings,
-        };
-        rows.insert(id.clone(), placed.iter().map(row).collect());
-        all.extend(placed.into_iter().map(|p| (id.clone(), p)));
-    }
-    let files = changes::gather(all).map_err(Error::Forbidden)?;
-    Ok(AllPlaced { files, rows, left })
-}
-
-fn places_of(server: &Server, one: &Picked, known: &ServerFacts) -> Result<place::Places, Error> {
-    let learnt = match &one.learnt {
-        Some(learnt) => learnt.clone(),
-        None => choose::open(server, one)?,
-    };
-    let Some(kind) = server.family.rules.kind.get(&learnt.kind) else { return Ok(place::Places::default()) };
-    Ok(place::place(kind, &one.id, &one.held.facts.version, &learnt.look, &learnt.real, known)?)
-}
-
 fn file_changes(
     server: &Server,
     options: &Options,
@@ -329,7 +303,7 @@ fn moved_files(server: &Server, options: &Options, before: &Ledger, rows: &Rows)
         known.seen.insert(row.path.clone(), seen);
         let source = Source::Kept(row.sha256.clone());
         let (sha256, bytes) = (row.sha256.clone(), row.bytes);
-        let file = WantedFile { sha256, bytes, source, owners: BTreeSet::new(), settings: false };
+        let file = WantedFile { sha256, bytes, source, owners: BTreeSet::new(), settings: false, layer: row.layer };
         wanted.entry(row.path.clone()).or_insert(file).owners.insert(id.clone());
     }
     let mut changes = changes::files(&known, &wanted);
@@ -337,53 +311,24 @@ fn moved_files(server: &Server, options: &Options, before: &Ledger, rows: &Rows)
     if changes.blocked.is_empty() { Ok(changes) } else { Err(Error::Undecided(changes.blocked)) }
 }
 
-/// A file of an item that stays and must be put back comes from its download again.
-fn with_sources(
-    server: &Server,
-    mut changes: FileChanges,
-    picked: &[Picked],
-    known: &ServerFacts,
-) -> Result<FileChanges, Error> {
-    let mut opened: BTreeMap<ItemId, place::Places> = BTreeMap::new();
-    for step in &mut changes.steps {
-        let Step::Place { path, file, .. } = step else { continue };
-        if !matches!(file.source, Source::Kept(_)) {
-            continue;
-        }
-        for owner in &file.owners {
-            let Some(one) = picked.iter().find(|p| p.id == *owner) else { continue };
-            if !opened.contains_key(owner) {
-                opened.insert(owner.clone(), places_of(server, one, known)?);
-            }
-            let found = opened.get(owner).and_then(|p| p.files.iter().find(|f| f.path == *path));
-            if let Some(found) = found.filter(|f| f.sha256 == file.sha256) {
-                file.source = found.source.clone();
-                break;
-            }
-        }
-    }
-    Ok(changes)
-}
-
 /// The claims of items, defaults, what is tuned, and accepted terms.
 fn claims(
-    server: &Server,
+    around: &Around<'_>,
     before: &Ledger,
     picked: &[Picked],
     order: &[ItemId],
-    known: &ServerFacts,
     tuned: &[slot::Claim],
-) -> Result<Vec<slot::Claim>, Error> {
+) -> Result<Wires, Error> {
+    let server = around.server;
     let in_order = order.iter().filter_map(|id| picked.iter().find(|p| p.id == *id));
-    let items: Vec<Wired<'_>> = in_order
-        .map(|p| Wired { id: &p.id, kind: &p.held.kind, version: &p.held.facts.version, name: &p.held.name })
-        .collect();
-    Ok(wire::wire(&server.family, &items, known, tuned, before.terms.as_deref())?)
+    let taken: Vec<Taken<'_>> = in_order.map(|p| Taken::of(server, &p.id, &p.held)).collect();
+    let items: Vec<_> = taken.iter().enumerate().filter_map(|(at, t)| t.item(server, at + 1)).collect();
+    Ok(wire::wire(&items, &around.scene(), tuned, before.terms.as_deref())?)
 }
 
 /// What was tuned, as it was settled last.
 fn kept_tuned(before: &Ledger) -> Vec<slot::Claim> {
-    let tuned = |o: &slot::Owner| matches!(o, slot::Owner::Tuned | slot::Owner::TunedOut);
+    let tuned = |o: &slot::Owner| matches!(o, slot::Owner::Tuned | slot::Owner::TunedOut | slot::Owner::Bound);
     let of = |s: &slot::Slot| {
         let claims = s.claims.iter().filter(|(o, _)| tuned(o));
         claims.map(|(o, v)| slot::Claim::new(s.key.clone(), o.clone(), v.clone())).collect::<Vec<_>>()

@@ -7,8 +7,10 @@ use std::sync::mpsc::{self, RecvTimeoutError};
 use std::time::{Duration, Instant};
 
 use yalotheca_core::family::Family;
+use yalotheca_core::scene::Fields;
 use yalotheca_core::verdict::{Ended, Judge, Verdict};
 
+use crate::scene::{Around, Taken};
 use crate::server::Server;
 use crate::settle::{self, Options, Plan};
 use crate::tree::hold;
@@ -47,11 +49,26 @@ pub fn accept_terms(server: &Server, number: &str) -> Result<Plan, Error> {
     Ok(plan)
 }
 
-/// Starts the server in `folder`, reads its log until it is up, stops, or takes too long, and judges.
+/// So often a server is started in one trial, when it asks for one more start or a start told something.
+const MOST_STARTS: usize = 3;
+
+/// What a trial came to.
+#[derive(Debug)]
+pub struct Tried {
+    /// The verdict on the last start.
+    pub verdict: Verdict,
+    /// How often it was started.
+    pub starts: usize,
+    /// Why it was started more than once, in words.
+    pub why: Vec<String>,
+}
+
+/// Starts the server, reads its log until it is up, stops, or takes too long, and judges. When it asks for one more
+/// start, or the start told what a wiring waited for, that is written and it is started once more.
 ///
 /// # Errors
 /// The family names no start, it was not approved, or the command cannot be run.
-pub fn trial(server: &Server, listener: &mut dyn Listener) -> Result<Verdict, Error> {
+pub fn trial(server: &Server, listener: &mut dyn Listener) -> Result<Tried, Error> {
     let family = &server.family;
     let start = family.rules.start.as_ref().ok_or_else(|| Error::NoStart(family.rules.name.clone()))?;
     if let Some(command) = unapproved(server) {
@@ -59,16 +76,69 @@ pub fn trial(server: &Server, listener: &mut dyn Listener) -> Result<Verdict, Er
         return Err(Error::NotApproved { family: family.rules.name.clone(), digest, command });
     }
     let folder = server.tree.folder().ok_or_else(|| Error::Elsewhere(server.tree.place()))?;
+    let mut why = Vec::new();
+    for starts in 1.. {
+        let mut judge = Judge::new(family);
+        let ended = {
+            // while it runs, nobody changes anything under its feet
+            let _hold = hold(&server.tree, &server.around.holder())?;
+            let mut child = run(family, folder)?;
+            let lines = follow(&mut child);
+            let ended = wait(server, &mut child, &lines, start.seconds, &mut judge, listener);
+            stop(&mut child, &start.stop, &lines, listener);
+            ended?
+        };
+        let again = judge.again().first().cloned();
+        let told = completed(server)?;
+        if starts < MOST_STARTS && (again.is_some() || told.is_some()) {
+            why.extend(again.map(|line| format!("the server asked for it: \"{line}\"")));
+            why.extend(told);
+            continue;
+        }
+        let verdict = judge.end(ended, &names(server)?);
+        return Ok(Tried { verdict, starts, why });
+    }
+    Err(Error::Stopped)
+}
+
+/// Writes what waited for a start and is known now; returns what that was.
+fn completed(server: &Server) -> Result<Option<String>, Error> {
     let ledger = state::head(server.tree.as_ref())?;
-    let names: Vec<(String, Vec<String>)> = ledger.order.iter().map(|id| (id.to_string(), Vec::new())).collect();
-    let mut judge = Judge::new(family);
-    // while it runs, nobody changes anything under its feet
-    let _hold = hold(&server.tree, &server.around.holder())?;
-    let mut child = run(family, folder)?;
-    let lines = follow(&mut child);
-    let ended = wait(server, &mut child, &lines, start.seconds, &mut judge, listener);
-    stop(&mut child, &start.stop, &lines, listener);
-    Ok(judge.end(ended?, &names))
+    let waits = ledger
+        .items
+        .values()
+        .any(|h| server.family.rules.kind.get(&h.kind).is_some_and(|k| k.late_fields().next().is_some()));
+    if !waits {
+        return Ok(None);
+    }
+    let plan = settle::plan_waiting(server, &ledger)?;
+    if plan.docs.is_empty() {
+        return Ok(None);
+    }
+    let files: Vec<String> = plan.docs.iter().map(|d| d.path.to_string()).collect();
+    crate::apply::carry_out(server, plan)?;
+    Ok(Some(format!("its start told what {} waited for", yalotheca_core::text::listed(&files))))
+}
+
+/// The items in load order, with everything the log may call them.
+fn names(server: &Server) -> Result<Vec<(String, Vec<String>)>, Error> {
+    let ledger = state::head(server.tree.as_ref())?;
+    let around = Around::of(server, &server.facts()?)?;
+    let scene = around.scene();
+    let mut out = Vec::new();
+    for id in &ledger.order {
+        let Some(held) = ledger.items.get(id) else { continue };
+        let mut calls: Vec<String> = vec![yalotheca_core::manifest::stem(&held.name).to_owned()];
+        calls.extend(held.number.clone());
+        calls.extend(held.fields.values().cloned());
+        let taken = Taken::of(server, id, held);
+        if let Some(item) = taken.item(server, 0) {
+            let fields = Fields::of(&scene, &item);
+            calls.extend(item.kind.late_fields().filter_map(|(name, _)| fields.get(name)).map(|v| v.into_owned()));
+        }
+        out.push((id.to_string(), calls));
+    }
+    Ok(out)
 }
 
 fn run(family: &Family, folder: &Path) -> Result<Child, Error> {

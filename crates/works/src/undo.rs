@@ -125,7 +125,8 @@ fn wanted_files(rows: &BTreeMap<ItemId, Vec<FileRow>>, touched: &Touched<'_>) ->
             };
             let bytes = if stood == row.sha256 { row.bytes } else { 0 };
             let source = Source::Kept(stood.clone());
-            let file = WantedFile { sha256: stood, bytes, source, owners: BTreeSet::new(), settings: false };
+            let file =
+                WantedFile { sha256: stood, bytes, source, owners: BTreeSet::new(), settings: false, layer: false };
             out.entry(row.path.clone()).or_insert(file).owners.insert(id.clone());
         }
     }

@@ -4,19 +4,19 @@
 use std::collections::BTreeSet;
 use std::path::{Component, Path, PathBuf};
 
+use yalotheca_core::family::FetchedBy;
 use yalotheca_core::finding::Finding;
 use yalotheca_core::id::ItemId;
-use yalotheca_core::roster::{put_item, take_item};
+use yalotheca_core::roster::{put_in, put_item, take_in, take_item};
 use yalotheca_core::solve::{Question, Reason};
 use yalotheca_core::text::{clean, did_you_mean};
 use yalotheca_core::version::Range;
 
-use crate::Error;
 use crate::fetch::Job;
 use crate::home::write_whole;
-use crate::learn::learn;
 use crate::server::Server;
-use crate::settle::{Options, Plan, plan};
+use crate::settle::{Options, Plan, opener, plan};
+use crate::{Error, archive};
 
 /// What was put on the roster, or taken off, and what a settle would do now.
 #[derive(Debug)]
@@ -31,16 +31,40 @@ pub struct Outcome {
     pub changed: bool,
 }
 
+/// How an item is wanted, beside what it is.
+#[derive(Debug, Clone, Default)]
+pub struct How {
+    /// The kind it is to be taken as, where more than one fits.
+    pub kind: Option<String>,
+    /// The entries that are taken.
+    pub take: Vec<String>,
+    /// What is chosen for it: field and value.
+    pub choices: Vec<(String, String)>,
+}
+
 /// Puts items on the roster: `id`, `id@range`, a catalogue number, a file or a link.
 ///
 /// # Errors
 /// Nobody offers it, it is no item, or no set of versions fits: the roster stays as it is.
-pub fn want(server: &Server, what: &[String], write: bool) -> Result<Outcome, Error> {
+pub fn want(server: &Server, what: &[String], how: &How, write: bool) -> Result<Outcome, Error> {
+    if let Some(kind) = how.kind.as_ref().filter(|k| !server.family.rules.kind.contains_key(k.as_str())) {
+        let kinds = server.family.rules.kind.keys().map(String::as_str);
+        let all: Vec<String> = server.family.rules.kind.keys().map(|k| format!("`{k}`")).collect();
+        let hint = match did_you_mean(kind, kinds) {
+            hint if hint.is_empty() => format!("; there are {}", yalotheca_core::text::listed(&all)),
+            hint => hint,
+        };
+        return Err(Error::Choice(format!("this server takes no kind `{}`{hint}", clean(kind, 40))));
+    }
     let mut text = server.text.clone();
     let mut lines = Vec::new();
     for one in what {
-        let (id, value) = line(server, one)?;
+        let (id, value) = line(server, one, how)?;
         text = put_item(&text, &id, &value).map_err(|source| roster_error(server, source))?;
+        for (field, value) in &how.choices {
+            let value = toml_text(value);
+            text = put_in(&text, &["choices", id.as_str()], field, &value).map_err(|s| roster_error(server, s))?;
+        }
         lines.push((id, Some(value)));
     }
     finish(server, text, lines, write)
@@ -59,18 +83,38 @@ pub fn drop(server: &Server, items: &[String], write: bool) -> Result<Outcome, E
             let known = server.roster.wants.iter().map(|w| w.id.as_str());
             Error::NotWanted { item: one.clone(), hint: did_you_mean(one, known) }
         })?;
+        for field in server.roster.choices.get(id.as_str()).into_iter().flat_map(|c| c.keys()) {
+            text = take_in(&text, &["choices", id.as_str()], field).map_err(|s| roster_error(server, s))?;
+        }
         lines.push((id, None));
+    }
+    // a map that goes is not to be played any more
+    if let Some(play) = &server.roster.play {
+        let gone = |(id, names): &(ItemId, Vec<Option<String>>)| {
+            lines.iter().any(|(l, _)| l == id) && names.iter().flatten().any(|n| n == play)
+        };
+        if crate::maps::of_items(server)?.iter().any(gone) {
+            text = take_in(&text, &["maps"], "play").map_err(|s| roster_error(server, s))?;
+        }
     }
     finish(server, text, lines, write)
 }
 
-fn finish(server: &Server, text: String, lines: Vec<(ItemId, Option<String>)>, write: bool) -> Result<Outcome, Error> {
+pub(crate) fn finish(
+    server: &Server,
+    text: String,
+    lines: Vec<(ItemId, Option<String>)>,
+    write: bool,
+) -> Result<Outcome, Error> {
     let changed = text != server.text;
     let (plan, undecided) = match plan(&server.with_roster(text.clone())?, &Options::default()) {
         Ok(plan) => (Some(plan), Vec::new()),
         Err(Error::Undecided(findings)) => (None, findings),
         Err(e) => return Err(unwritten(e, &lines)),
     };
+    if let Some(plan) = &plan {
+        chosen(server, plan, &text)?;
+    }
     if changed && write {
         let now = std::fs::read(&server.roster_path).map_err(Error::disk(&server.roster_path, "cannot be read"))?;
         if now != server.text.as_bytes() {
@@ -79,6 +123,30 @@ fn finish(server: &Server, text: String, lines: Vec<(ItemId, Option<String>)>, w
         write_whole(&server.roster_path, text.as_bytes())?;
     }
     Ok(Outcome { lines, plan, undecided, changed })
+}
+
+/// Whether what is chosen for items can be chosen.
+fn chosen(server: &Server, plan: &Plan, text: &str) -> Result<(), Error> {
+    let roster = yalotheca_core::roster::Roster::parse(text).map_err(|s| roster_error(server, s))?;
+    for (item, fields) in &roster.choices {
+        let id = item.split('/').next().unwrap_or(item);
+        let kind = plan.after.items.iter().find(|(i, _)| i.as_str() == id).map(|(_, h)| h.kind.as_str());
+        let Some(kind) = kind.and_then(|k| server.family.rules.kind.get(k)) else { continue };
+        for (field, value) in fields {
+            let Some(choice) = kind.choice.get(field) else {
+                let known: Vec<&str> = kind.choice.keys().map(String::as_str).collect();
+                let hint = match did_you_mean(field, known.iter().copied()) {
+                    hint if hint.is_empty() => format!("; there is {}", known.join(", ")),
+                    hint => hint,
+                };
+                return Err(Error::Choice(format!("{item} has no choice `{}`{hint}", clean(field, 40))));
+            };
+            if let Some(why) = choice.refuse(value) {
+                return Err(Error::Choice(format!("`{field}` of {item} {why}; `{}` is not", clean(value, 40))));
+            }
+        }
+    }
+    Ok(())
 }
 
 /// What was asked for just now stands on no roster line yet.
@@ -94,32 +162,69 @@ fn unwritten(error: Error, lines: &[(ItemId, Option<String>)]) -> Error {
     Error::Impossible(reasons)
 }
 
-fn roster_error(server: &Server, source: yalotheca_core::roster::RosterError) -> Error {
+pub(crate) fn roster_error(server: &Server, source: yalotheca_core::roster::RosterError) -> Error {
     Error::Roster { path: server.roster_path.clone(), text: server.text.clone(), source }
 }
 
 /// Returns the item and the value of its roster line.
-fn line(server: &Server, what: &str) -> Result<(ItemId, String), Error> {
+fn line(server: &Server, what: &str, how: &How) -> Result<(ItemId, String), Error> {
     if what.starts_with("http://") || what.starts_with("https://") {
-        return link(server, what);
+        // a link to an item's page carries its number
+        if let Some(number) = server.catalogues.number_in(what) {
+            return line(server, &number, how);
+        }
+        return link(server, what, how);
     }
     let looks_like_file = what.contains(['/', '\\']) || (what.contains('.') && Path::new(what).exists());
     if looks_like_file {
-        return file(server, what);
+        return file(server, what, how);
     }
     let (name, range) = what.split_once('@').map_or((what, "*"), |(n, r)| (n, r));
     let range = Range::parse(range)?;
-    let id = resolve(server, name)?;
+    let by_number = server.family.rules.kind.values().any(|k| k.fetched_by == FetchedBy::Server);
+    let digits = !name.is_empty() && name.chars().all(|c| c.is_ascii_digit());
+    let id = match resolve(server, name) {
+        Err(Error::NotOffered { .. }) if digits && by_number => return number(name, how),
+        other => other?,
+    };
     let offered = server.catalogues.items(&BTreeSet::from([id.clone()]))?.remove(&id);
     let here = &server.family.rules.name;
     if let Some(other) = offered.filter(|o| o.facts.family != *here) {
         let family = clean(&other.facts.family, 40);
         return Err(Error::OtherFamily { item: id.to_string(), family, here: here.clone() });
     }
-    Ok((id, toml_text(&range.to_string())))
+    Ok((id, value(&range, how)))
 }
 
-fn toml_text(text: &str) -> String {
+/// A roster line's value for an item of a catalogue.
+fn value(range: &Range, how: &How) -> String {
+    let more = more(how);
+    if more.is_empty() {
+        toml_text(&range.to_string())
+    } else {
+        format!("{{ version = {}{more} }}", toml_text(&range.to_string()))
+    }
+}
+
+/// What of a roster's table says how an item is wanted.
+fn more(how: &How) -> String {
+    let mut out = String::new();
+    if let Some(kind) = &how.kind {
+        out.push_str(&format!(", kind = {}", toml_text(kind)));
+    }
+    if !how.take.is_empty() {
+        let names: Vec<String> = how.take.iter().map(|t| toml_text(t)).collect();
+        out.push_str(&format!(", take = [{}]", names.join(", ")));
+    }
+    out
+}
+
+/// A catalogue number that no catalogue knows, where the server itself fetches by number.
+fn number(number: &str, how: &How) -> Result<(ItemId, String), Error> {
+    Ok((ItemId::new(number)?, format!("{{ number = {}{} }}", toml_text(number), more(how))))
+}
+
+pub(crate) fn toml_text(text: &str) -> String {
     format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
 }
 
@@ -154,19 +259,23 @@ pub fn resolve(server: &Server, name: &str) -> Result<ItemId, Error> {
     Err(nobody(hint))
 }
 
-fn file(server: &Server, what: &str) -> Result<(ItemId, String), Error> {
+fn file(server: &Server, what: &str, how: &How) -> Result<(ItemId, String), Error> {
     let path = Path::new(what);
     let home = &server.around.home;
-    if path.is_dir() {
-        let why = "is a folder; give the archive or the file itself".to_owned();
-        return Err(Error::Origin { item: what.to_owned(), place: what.to_owned(), why });
-    }
-    let mut file = std::fs::File::open(path).map_err(Error::disk(path, "cannot be read"))?;
-    let (digest, _) = home.take(&mut file, path)?;
-    let name = path.file_name().map_or_else(|| what.to_owned(), |n| n.to_string_lossy().into_owned());
-    let learnt = learn(home, &server.family, &digest, &name, server.roster.limits)?;
+    let full = path.canonicalize().unwrap_or_else(|_| path.to_owned());
+    let name = full.file_name().map_or_else(|| what.to_owned(), |n| n.to_string_lossy().into_owned());
+    let (digest, name) = if path.is_dir() {
+        (
+            archive::pack_folder(home, path, server.roster.limits.download_mb.saturating_mul(1_000_000))?,
+            format!("{name}.zip"),
+        )
+    } else {
+        let mut file = std::fs::File::open(path).map_err(Error::disk(path, "cannot be read"))?;
+        (home.take(&mut file, path)?.0, name)
+    };
+    let learnt = opener(server, how.kind.as_deref()).learn(&digest, &name)?;
     let shown = beside(server, path);
-    Ok((learnt.found.id, format!("{{ file = {}, sha256 = \"{digest}\" }}", toml_text(&shown))))
+    Ok((learnt.found.id, format!("{{ file = {}, sha256 = \"{digest}\"{} }}", toml_text(&shown), more(how))))
 }
 
 /// The file's path as the roster writes it: relative to the roster's folder, unless they have nothing in common.
@@ -183,13 +292,13 @@ fn beside(server: &Server, path: &Path) -> String {
     relative.to_string_lossy().replace('\\', "/")
 }
 
-fn link(server: &Server, address: &str) -> Result<(ItemId, String), Error> {
+fn link(server: &Server, address: &str, how: &How) -> Result<(ItemId, String), Error> {
     let home = &server.around.home;
     let what = address.split(['?', '#']).next().and_then(|a| a.rsplit('/').next()).unwrap_or(address);
     let job = Job { what: clean(what, 60), addresses: vec![address.to_owned()], wanted: None, sha512: None };
     let got = server.fetcher.fetch(home, &[job], server.around.progress.as_ref()).pop();
     let got = got.unwrap_or(Err(Error::Stopped))?;
-    let learnt = learn(home, &server.family, &got.sha256, &got.name, server.roster.limits)?;
-    let value = format!("{{ link = {}, sha256 = \"{}\" }}", toml_text(address), got.sha256);
+    let learnt = opener(server, how.kind.as_deref()).learn(&got.sha256, &got.name)?;
+    let value = format!("{{ link = {}, sha256 = \"{}\"{} }}", toml_text(address), got.sha256, more(how));
     Ok((learnt.found.id, value))
 }

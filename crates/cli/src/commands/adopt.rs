@@ -74,6 +74,10 @@ pub(crate) fn run(args: &Adopt, setting: &Setting, ui: &Ui) -> Result<u8, Error>
     for (fact, label) in
         [("core", "core"), ("core-release", "core release"), ("game", "game version"), ("runtime", "runtime")]
     {
+        // what the family never reads is no news
+        if !adopted.reads.iter().any(|f| f == fact) {
+            continue;
+        }
         ui.line(format!("  {label:13} {}", known(fact).unwrap_or_else(|| "not found".to_owned())));
     }
     if adopted.items.is_empty() {

@@ -1,3 +1,5 @@
+mod stories;
+
 use std::io::{BufReader, Write as _};
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -8,20 +10,25 @@ use clap::Args;
 use serde_json::{Value, json};
 use yalotheca_standin::host::Host;
 use yalotheca_standin::quarrywake::Habits;
-use yalotheca_standin::{catalogue, club, quarrywake, rented};
+use yalotheca_standin::{catalogue, club, games, quarrywake, rented};
 use yalotheca_works::Error;
 
 use crate::setting::Setting;
 use crate::ui::{Ui, paint};
+use stories::{GAMES, RENTED};
 
-/// Runs the made-up club's Quarrywake server: here, or on a rented host
+/// Runs the made-up club's servers: five games here, or one on a rented host
 ///
 /// Everything is made up and stays in one folder: the server, a catalogue host on a free loopback port, and what is
 /// fetched. The commands it runs are shown as you would type them.
 #[derive(Debug, Args)]
 pub(crate) struct Demo {
-    /// Which story: `quarrywake`, from adopting to undoing on this machine, or `rented`, the same over SFTP
-    #[arg(default_value = "quarrywake", value_parser = ["quarrywake", "rented"], value_name = "STORY")]
+    /// Which story: a game's, `rented` (the first one's over SFTP), or all games, one after the other
+    #[arg(
+        default_value = "all",
+        value_parser = ["all", "quarrywake", "capstan", "coldrail", "lanternfall", "thornmere", "rented"],
+        value_name = "STORY"
+    )]
     story: String,
     /// Keeps the server in this new folder, and the host running until you press Ctrl-C
     #[arg(long, value_name = "FOLDER")]
@@ -30,53 +37,6 @@ pub(crate) struct Demo {
     #[arg(long, hide = true, num_args = 1.., allow_hyphen_values = true, value_name = "PROGRAM")]
     stand_in: Vec<String>,
 }
-
-/// A step of the story: what it is about, and what is typed.
-const STORY: &[(&str, &[&str])] = &[
-    ("The club ran this server by hand so far. Take it under care.", &["adopt", "--catalogue", "HOST"]),
-    ("What is there for chests and lights?", &["find", "lights", "locks"]),
-    ("Look at one more closely: its newest version is for a newer game.", &["show", "chest-locks"]),
-    (
-        "Three plugins; two of them need lock-core, each in another range.",
-        &["want", "chest-locks", "pier-lights", "tide-biome"],
-    ),
-    ("Make the server match the roster.", &["settle", "--yes"]),
-    ("Would it start?", &["check"]),
-    ("Try it: the terms of the core were never accepted.", &["trial"]),
-    ("The club has read terms.txt, and accepts.", &["trial", "--accept-terms", "7"]),
-    ("A second settle finds nothing to do.", &["settle"]),
-    ("A version that cannot be, and why.", &["want", "chest-locks@^3"]),
-    ("Two data packs: their order matters.", &["want", "slate-nights", "quarry-moss", "--quiet"]),
-    ("", &["settle", "--yes"]),
-    ("The moss was a mistake. Back again.", &["undo", "--yes"]),
-    ("What was done, all in all?", &["history"]),
-];
-
-/// The same for a rented host: what is typed on the desk of which administrator.
-const RENTED: &[(&str, &str, &[&str])] = &[
-    (
-        "mira",
-        "The server is rented: only SFTP leads to it. This host was never seen before.",
-        &["adopt", "AT", "--catalogue", "HOST"],
-    ),
-    (
-        "mira",
-        "Its panel shows the same fingerprint. (The password is in the environment.)",
-        &["adopt", "AT", "--trust-host", "SEEN", "--catalogue", "HOST"],
-    ),
-    ("mira", "", &["want", "chest-locks", "slate-nights", "--quiet"]),
-    ("mira", "Everything is staged on the host first, then put in place at one go.", &["settle", "--yes"]),
-    ("mira", "Only what changed is asked for: nothing is downloaded to know this.", &["check"]),
-    ("mira", "A setting, without breaking the file.", &["tune", "start.conf", "door.name=Low Tide", "--yes"]),
-    (
-        "ada",
-        "Ada helps from her own machine: what is known of the server lives with it.",
-        &["adopt", "AT", "--trust-host", "SEEN"],
-    ),
-    ("ada", "What did the last change do?", &["history", "show", "3"]),
-    ("ada", "She takes it back.", &["undo", "--yes"]),
-    ("mira", "And Mira sees it.", &["history"]),
-];
 
 pub(crate) fn run(args: &Demo, setting: &Setting, ui: &Ui) -> Result<u8, Error> {
     if let Some((program, arguments)) = args.stand_in.split_first() {
@@ -101,16 +61,54 @@ pub(crate) fn run(args: &Demo, setting: &Setting, ui: &Ui) -> Result<u8, Error> 
     if args.story == "rented" {
         return rented(&folder, args.keep.is_some(), setting, ui);
     }
-    let server = folder.join("quarry");
-    std::fs::create_dir_all(&server).map_err(failed(&folder))?;
-    club::lay_quarrywake(&server).map_err(failed(&server))?;
-    launcher(&server, &setting.program, &[]).map_err(failed(&server))?;
-    let host =
-        Host::start(catalogue::write("Tidewrack Club", "quarrywake", 12, &club::items())).map_err(failed(&folder))?;
-    ui.line(format!("The club's Quarrywake server lies in {}", server.display()));
+    let keep = args.keep.is_some();
+    // what is kept is one server
+    let told = if keep && args.story == "all" { "quarrywake" } else { args.story.as_str() };
+    let mut objects: Vec<Value> = Vec::new();
+    for (game, title, steps) in GAMES.iter().filter(|(game, ..)| told == "all" || told == *game) {
+        if told == "all" {
+            ui.line("");
+            ui.line(paint::in_style(paint::STRONG, &format!("==== {title}")));
+        }
+        let below = if told == "all" { folder.join(game) } else { folder.clone() };
+        objects.push(story(game, title, steps, &below, keep, setting, ui)?);
+    }
+    if let ("all", true) = (told, !keep) {
+        ui.object(&json!({ "stories": objects }));
+    } else if let Some(only) = objects.pop() {
+        ui.object(&only);
+    }
+    if !keep {
+        ui.hint("");
+        ui.hint("That was the demo; its folder is gone again. To play with it: yalotheca demo GAME --keep FOLDER");
+    }
+    Ok(0)
+}
+
+/// The story of one game's server on this machine.
+fn story(
+    game: &str,
+    title: &str,
+    told: &[stories::Step],
+    folder: &Path,
+    keep: bool,
+    setting: &Setting,
+    ui: &Ui,
+) -> Result<Value, Error> {
+    let server = folder.join(if game == "quarrywake" { "quarry" } else { game });
+    std::fs::create_dir_all(&server).map_err(failed(folder))?;
+    if game == "quarrywake" {
+        club::lay_quarrywake(&server).map_err(failed(&server))?;
+    } else {
+        club::lay(game, &server).map_err(failed(&server))?;
+    }
+    launcher_of(game, &server, &setting.program, &[]).map_err(failed(&server))?;
+    let files = catalogue::write("Tidewrack Club", game, 12, &club::items_of(game));
+    let host = Host::start(files).map_err(failed(folder))?;
+    ui.line(format!("The club's {title} server lies in {}", server.display()));
     ui.line(format!("The club's catalogue answers at      {}", host.address()));
     let mut steps: Vec<Value> = Vec::new();
-    for (about, words) in STORY {
+    for (about, words) in told {
         if setting.stop.load(Ordering::Relaxed) {
             return Err(Error::Stopped);
         }
@@ -120,16 +118,12 @@ pub(crate) fn run(args: &Demo, setting: &Setting, ui: &Ui) -> Result<u8, Error> 
             ui.line(paint::in_style(paint::FAINT, &format!("# {about}")));
         }
         ui.line(paint::in_style(paint::STRONG, &format!("$ yalotheca {}", words.join(" "))));
-        steps.push(step(&words, &folder, &server, &[], setting, ui)?);
+        steps.push(step(&words, folder, &server, &[], setting, ui)?);
     }
-    ui.object(&json!({ "server": server.display().to_string(), "catalogue": host.address(), "steps": steps }));
-    if let Some(folder) = &args.keep {
-        playing(folder, &server, &host, setting, ui);
-    } else {
-        ui.hint("");
-        ui.hint("That was the demo; its folder is gone again. To play with it: yalotheca demo --keep FOLDER");
+    if keep {
+        playing(game, folder, &server, &host, setting, ui);
     }
-    Ok(0)
+    Ok(json!({ "server": server.display().to_string(), "catalogue": host.address(), "steps": steps }))
 }
 
 /// The story of a rented host.
@@ -228,9 +222,12 @@ fn step(
 
 /// Writes the game's own program into the server's folder: a script that runs the stand-in.
 fn launcher(server: &Path, program: &Path, more: &[&str]) -> std::io::Result<()> {
-    let path = server.join("quarrywake");
-    let script =
-        format!("#!/bin/sh\nexec '{}' demo --stand-in quarrywake {} \"$@\"\n", program.display(), more.join(" "));
+    launcher_of("quarrywake", server, program, more)
+}
+
+fn launcher_of(game: &str, server: &Path, program: &Path, more: &[&str]) -> std::io::Result<()> {
+    let path = server.join(game);
+    let script = format!("#!/bin/sh\nexec '{}' demo --stand-in {game} {} \"$@\"\n", program.display(), more.join(" "));
     std::fs::write(&path, script)?;
     #[cfg(unix)]
     {
@@ -241,19 +238,13 @@ fn launcher(server: &Path, program: &Path, more: &[&str]) -> std::io::Result<()>
 }
 
 /// Tells what to try next, and keeps the host until Ctrl-C.
-fn playing(folder: &Path, server: &Path, host: &Host, setting: &Setting, ui: &Ui) {
+fn playing(game: &str, folder: &Path, server: &Path, host: &Host, setting: &Setting, ui: &Ui) {
     let home = folder.canonicalize().unwrap_or_else(|_| folder.to_owned()).join("home");
     ui.line("");
     ui.line(paint::in_style(paint::STRONG, "The server is yours to play with. In another terminal:"));
-    for line in [
-        format!("  cd {}", server.display()),
-        format!("  export YALOTHECA_HOME={}", home.display()),
-        "  yalotheca find rope".to_owned(),
-        "  yalotheca want deep-winch rope-ladders   # they share a library".to_owned(),
-        "  yalotheca settle".to_owned(),
-        "  yalotheca want rust-anchor && yalotheca settle --yes && yalotheca trial   # one that fails".to_owned(),
-        "  yalotheca drop rust-anchor && yalotheca settle".to_owned(),
-    ] {
+    let mut lines = vec![format!("  cd {}", server.display()), format!("  export YALOTHECA_HOME={}", home.display())];
+    lines.extend(stories::tries(game).iter().map(|line| format!("  yalotheca {line}")));
+    for line in lines {
         ui.line(line);
     }
     ui.line(format!("The catalogue answers at {} until you press Ctrl-C here.", host.address()));
@@ -273,6 +264,24 @@ fn act(program: &str, arguments: &[String]) -> u8 {
             let status = quarrywake::run(Path::new("."), &Habits::parse(arguments), &mut input, &mut out);
             u8::try_from(status).unwrap_or(1)
         }
+        // the other games' servers, a catalogue of theirs in a folder, and a server laid
+        "capstan" | "coldrail" | "lanternfall" | "thornmere" => match arguments {
+            [what, folder, ..] if what == "--catalogue" => {
+                let files = catalogue::write("Tidewrack Club", program, 12, &club::items_of(program));
+                u8::from(catalogue::lay(&files, Path::new(folder)).is_err())
+            }
+            [what, folder, ..] if what == "--lay" => {
+                let folder = Path::new(folder);
+                let this = std::env::current_exe().unwrap_or_else(|_| PathBuf::from("yalotheca"));
+                let laid = std::fs::create_dir_all(folder).and_then(|()| club::lay(program, folder));
+                u8::from(laid.and_then(|()| launcher_of(program, folder, &this, &[])).is_err())
+            }
+            _ => {
+                let mut input = BufReader::new(std::io::stdin());
+                let status = games::run(program, Path::new("."), &mut input, &mut std::io::stdout());
+                u8::try_from(status).unwrap_or(1)
+            }
+        },
         "catalogue" => {
             let folder = arguments.first().map_or_else(|| PathBuf::from("catalogue"), PathBuf::from);
             let files = catalogue::write("Many", "quarrywake", 1, &club::many(number(1, 100), number(2, 1)));

@@ -4,9 +4,11 @@ mod adopt;
 mod check;
 mod demo;
 mod drop;
+mod family;
 mod find;
 mod guide;
 mod history;
+mod maps;
 mod settle;
 mod show;
 mod trial;
@@ -78,9 +80,11 @@ enum Command {
     Settle(settle::Settle),
     Check(check::Check),
     Trial(trial::Trial),
+    Maps(maps::Maps),
     Tune(tune::Tune),
     History(history::History),
     Undo(undo::Undo),
+    Family(family::FamilyArgs),
     Demo(demo::Demo),
     Guide(guide::Guide),
 }
@@ -101,6 +105,8 @@ pub(crate) fn run(cli: Cli, setting: &Setting, ui: &Ui) -> u8 {
         Command::Settle(args) => settle::run(&args, setting, ui),
         Command::Check(args) => check::run(&args, setting, ui),
         Command::Trial(args) => trial::run(&args, setting, ui),
+        Command::Maps(args) => maps::run(&args, setting, ui),
+        Command::Family(args) => family::run(&args, setting, ui),
         Command::Tune(args) => tune::run(&args, setting, ui),
         Command::History(args) => history::run(&args, setting, ui),
         Command::Undo(args) => undo::run(&args, setting, ui),

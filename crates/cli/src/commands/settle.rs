@@ -6,7 +6,7 @@ use yalotheca_core::id::ServerPath;
 use yalotheca_works::Error;
 use yalotheca_works::apply::carry_out;
 use yalotheca_works::server::Server;
-use yalotheca_works::settle::{Options, Plan, plan};
+use yalotheca_works::settle::{Options, Plan, plan, vouch};
 use yalotheca_works::state::forget;
 
 use super::{FINDINGS, NEEDS_ANSWER, server};
@@ -26,6 +26,9 @@ pub(crate) struct Settle {
     /// Replaces this file, or the values in it, though it was changed by hand; may be given several times
     #[arg(long, value_name = "PATH")]
     put_back: Vec<String>,
+    /// Vouches for a signer, by fingerprint, and puts that on the roster; may be given several times
+    #[arg(long, value_name = "FINGERPRINT")]
+    vouch: Vec<String>,
     /// Takes the server for stopped, whatever its signs say
     #[arg(long)]
     stopped: bool,
@@ -36,6 +39,9 @@ pub(crate) struct Settle {
 
 pub(crate) fn run(args: &Settle, setting: &Setting, ui: &Ui) -> Result<u8, Error> {
     let mut server = server(setting)?;
+    if !args.vouch.is_empty() {
+        server = vouch(server, &args.vouch, !args.dry_run)?;
+    }
     server.around.stopped = args.stopped;
     server.around.verify = args.verify;
     if args.verify {

@@ -6,7 +6,7 @@ use yalotheca_works::Error;
 use yalotheca_works::apply::carry_out;
 use yalotheca_works::families::approve;
 use yalotheca_works::server::Server;
-use yalotheca_works::trial::{Listener, accept_terms, trial, unapproved};
+use yalotheca_works::trial::{Listener, Tried, accept_terms, trial, unapproved};
 
 use super::{FINDINGS, NEEDS_ANSWER, server};
 use crate::setting::Setting;
@@ -46,9 +46,16 @@ pub(crate) fn run(args: &Trial, setting: &Setting, ui: &Ui) -> Result<u8, Error>
             ui.hint(format!("Accepted the terms number {} (history entry {}).", clean(number, 20), entry.number));
         }
     }
-    let verdict = trial(&server, &mut Shown { ui })?;
+    let Tried { verdict, starts, why } = trial(&server, &mut Shown { ui })?;
     ui.hint("");
-    told(&verdict, &server, ui);
+    if starts > 1 {
+        ui.line(format!("It was started {starts} times:"));
+        for why in &why {
+            ui.line(format!("  {}", wrapped(&clean(why, 300), ui.width - 4, "  ")));
+        }
+        ui.line("");
+    }
+    told(&verdict, starts, &server, ui);
     Ok(match verdict.whole {
         Whole::Clean => 0,
         Whole::Terms { .. } => NEEDS_ANSWER,
@@ -75,7 +82,7 @@ fn approved(args: &Trial, server: &Server, ui: &Ui) -> Result<(), Error> {
     Err(Error::NotApproved { family: server.family.rules.name.clone(), digest, command: clean(&command, 300) })
 }
 
-fn told(verdict: &Verdict, server: &Server, ui: &Ui) {
+fn told(verdict: &Verdict, starts: usize, server: &Server, ui: &Ui) {
     let terms = server.family.rules.terms.as_ref();
     let number = terms.and_then(|t| server.facts().ok()?.get(&t.wanted).map(str::to_owned)).unwrap_or_default();
     let text = terms.map(|t| t.text.clone()).unwrap_or_default();
@@ -125,6 +132,7 @@ fn told(verdict: &Verdict, server: &Server, ui: &Ui) {
         .collect();
     let mut object = json!(verdict.whole);
     object["items"] = json!(items);
+    object["starts"] = json!(starts);
     ui.object(&object);
 }
 

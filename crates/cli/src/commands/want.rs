@@ -1,7 +1,7 @@
 use clap::Args;
 use serde_json::{Value, json};
 use yalotheca_works::Error;
-use yalotheca_works::want::{Outcome, want};
+use yalotheca_works::want::{How, Outcome, want};
 
 use super::{FINDINGS, NEEDS_ANSWER, server};
 use crate::setting::Setting;
@@ -17,6 +17,15 @@ pub(crate) struct Want {
     /// What to put on the roster
     #[arg(required = true, value_name = "WHAT")]
     what: Vec<String>,
+    /// Takes it as this kind, where more than one fits
+    #[arg(long, value_name = "KIND")]
+    kind: Option<String>,
+    /// Takes only this of several maps or modes in it; may be given several times
+    #[arg(long, value_name = "NAME")]
+    take: Vec<String>,
+    /// Chooses something for it, as its family lets you: `turns=5`; may be given several times
+    #[arg(long, value_name = "FIELD=VALUE")]
+    set: Vec<String>,
     /// Only shows; the roster stays as it is
     #[arg(long)]
     dry_run: bool,
@@ -24,7 +33,13 @@ pub(crate) struct Want {
 
 pub(crate) fn run(args: &Want, setting: &Setting, ui: &Ui) -> Result<u8, Error> {
     let server = server(setting)?;
-    let outcome = want(&server, &args.what, !args.dry_run)?;
+    let pair = |text: &String| {
+        let parts = text.split_once('=').map(|(f, v)| (f.to_owned(), v.to_owned()));
+        parts.ok_or_else(|| Error::Usage(format!("`{text}` is not FIELD=VALUE")))
+    };
+    let choices = args.set.iter().map(pair).collect::<Result<Vec<_>, _>>()?;
+    let how = How { kind: args.kind.clone(), take: args.take.clone(), choices };
+    let outcome = want(&server, &args.what, &how, !args.dry_run)?;
     Ok(told(&outcome, args.dry_run, ui))
 }
 

@@ -125,6 +125,9 @@ fn fix(error: &Error) -> String {
         Error::NotOffered { .. } => "search with: yalotheca find WORDS",
         Error::OtherFamily { .. } => "look for the same thing made for this game: yalotheca find WORDS",
         Error::Disagree { .. } => "take another version, and tell the catalogue's keeper",
+        Error::Choice(_) => "see what there is: yalotheca family explain NAME",
+        Error::Maps(_) => "see what there is: yalotheca maps",
+        Error::Seal { .. } | Error::Derive(_) => "",
         Error::Origin { .. } | Error::Manifest(_) | Error::Range(_) | Error::Id(_) => "",
         Error::Moved { .. } => "somebody works on the server too; look, then run the same command again",
         Error::Stopped | Error::Fetch(FetchError::Stopped) => "",
@@ -185,6 +188,7 @@ fn fix(error: &Error) -> String {
         },
         Error::Tree(TreeError::Host(e)) => return host(e),
         Error::Tree(TreeError::Held { .. }) => "wait until it has ended, then run the same command again",
+        Error::Tree(TreeError::Root(_)) => "do that part by hand, and take its rule out of the family file",
         Error::Tree(_) => "",
         Error::Ledger(LedgerError::Damaged(what)) if what.starts_with("plans/") => {
             "do not start the server before that; if in doubt, keep .yalotheca as it is and ask for help"

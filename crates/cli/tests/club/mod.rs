@@ -16,6 +16,7 @@ pub const PROGRAM: &str = env!("CARGO_BIN_EXE_yalotheca");
 pub struct Club {
     pub dir: tempfile::TempDir,
     pub host: Host,
+    pub game: &'static str,
 }
 
 /// What a run printed and how it ended.
@@ -40,12 +41,36 @@ impl Club {
         club
     }
 
+    /// A server of another game, as the club ran it by hand so far.
+    pub fn of(game: &'static str) -> Self {
+        let club = Self::empty_of(game);
+        club::lay(game, &club.server()).unwrap();
+        club
+    }
+
+    /// A server of another game under care.
+    pub fn adopted_of(game: &'static str) -> Self {
+        let club = Self::of(game);
+        club.ok("adopt --catalogue HOST --quiet");
+        club
+    }
+
+    /// What the game's server says when it starts on what stands there, and how a player fares who has everything.
+    pub fn visit(&self) -> String {
+        yalotheca_standin::games::visit(self.game, &self.server(), &["all"])
+    }
+
     /// An empty server folder with nothing but the game's own program.
     pub fn empty() -> Self {
+        Self::empty_of("quarrywake")
+    }
+
+    /// The same for another game.
+    pub fn empty_of(game: &'static str) -> Self {
         // a path of always the same length, so that lines break at the same words everywhere
         let dir = tempfile::Builder::new().prefix("club-").tempdir_in("/tmp").unwrap();
-        let host = Host::start(catalogue::write("Tidewrack Club", "quarrywake", 12, &club::items())).unwrap();
-        let club = Self { dir, host };
+        let host = Host::start(catalogue::write("Tidewrack Club", game, 12, &club::items_of(game))).unwrap();
+        let club = Self { dir, host, game };
         fs::create_dir_all(club.server()).unwrap();
         club.launcher("");
         club
@@ -70,15 +95,16 @@ impl Club {
     /// Writes the game's own program, with options of the stand-in.
     pub fn launcher(&self, options: &str) {
         use std::os::unix::fs::PermissionsExt as _;
-        let path = self.server().join("quarrywake");
+        let game = self.game;
+        let path = self.server().join(game);
         // a running script must not be written over
         let _ = fs::remove_file(&path);
-        fs::write(&path, format!("#!/bin/sh\nexec '{PROGRAM}' demo --stand-in quarrywake {options}\n")).unwrap();
+        fs::write(&path, format!("#!/bin/sh\nexec '{PROGRAM}' demo --stand-in {game} {options}\n")).unwrap();
         fs::set_permissions(&path, fs::Permissions::from_mode(0o755)).unwrap();
     }
 
     pub fn server(&self) -> PathBuf {
-        self.dir.path().join("quarry")
+        self.dir.path().join(if self.game == "quarrywake" { "quarry" } else { self.game })
     }
 
     pub fn home(&self) -> PathBuf {

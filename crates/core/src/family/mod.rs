@@ -2,22 +2,32 @@
 //!
 //! Everything game-specific is in these files; no game's name stands in code.
 
+mod explain;
+mod kind;
+mod pattern;
 mod read;
 mod setting;
 mod template;
+mod when;
+mod wiring;
 
 use std::collections::BTreeMap;
 
 use serde::Deserialize;
 
+pub use kind::{
+    Choice, Coding, Container, Derive, DigestOf, EntryRule, FetchedBy, Field, Kind, Listing, Manifest, Placing,
+    Players, Role, Seal, Shape,
+};
+pub use pattern::{Caught, Pattern, PatternError};
 pub use read::FamilyError;
 pub use setting::{Reference, Setting, SettingsFile};
 pub use template::{Template, TemplateError};
+pub use when::{Asked, When};
+pub use wiring::{Body, HAND, Wiring, server_path};
 
-use crate::id::{Digest, IdError, ServerPath};
-use crate::settings::{Format, Seat, Sort, Value};
-use crate::slot::{ListIn, SlotKey};
-use crate::version::Scheme;
+use crate::id::Digest;
+use crate::settings::Format;
 
 /// A family file, read and checked.
 #[derive(Debug, Clone)]
@@ -50,10 +60,23 @@ pub struct Rules {
     pub state_folder: Option<StateFolder>,
     /// Facts to read on the server, by name.
     #[serde(default)]
-    pub fact: BTreeMap<String, Source>,
+    pub fact: BTreeMap<String, Sources>,
     /// The kinds of items it takes, by word.
     #[serde(default)]
     pub kind: BTreeMap<String, Kind>,
+    /// Which map is played.
+    pub active: Option<Active>,
+    /// Which maps are played in turn.
+    pub rotation: Option<Rotation>,
+    /// Folders beside the server's own, by name.
+    #[serde(default)]
+    pub root: BTreeMap<String, Root>,
+    /// Settings that only a person can enter.
+    #[serde(default)]
+    pub hand: Vec<Hand>,
+    /// Settings that must be large enough for what is installed.
+    #[serde(default)]
+    pub bound: Vec<Bound>,
     /// Settings that need a value before the server starts.
     #[serde(default)]
     pub default: Vec<Wiring>,
@@ -149,189 +172,136 @@ pub struct Source {
     /// Where in it the value stands.
     #[serde(default)]
     pub at: String,
+    /// When it counts.
+    pub when: Option<When>,
 }
 
-/// What a kind of item is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, serde::Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Role {
-    /// Something the server loads.
-    AddOn,
-    /// A place to play.
-    Map,
-    /// Something players get.
-    Pack,
-    /// Many items and files in one.
-    Bundle,
-    /// The server build itself.
-    Core,
-    /// What other items stand on.
-    Framework,
+/// Where a fact is read: one place, or several of which the first that counts and can be read is taken.
+#[derive(Debug, Clone)]
+pub struct Sources(pub Vec<Source>);
+
+impl<'de> Deserialize<'de> for Sources {
+    fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        struct Either;
+        impl<'de> serde::de::Visitor<'de> for Either {
+            type Value = Sources;
+            fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                f.write_str("a table with `file` and `format`, or a list of such tables (`[[fact.NAME]]`)")
+            }
+            fn visit_map<A: serde::de::MapAccess<'de>>(self, map: A) -> Result<Sources, A::Error> {
+                let one = Source::deserialize(serde::de::value::MapAccessDeserializer::new(map))?;
+                Ok(Sources(vec![one]))
+            }
+            fn visit_seq<A: serde::de::SeqAccess<'de>>(self, seq: A) -> Result<Sources, A::Error> {
+                Vec::deserialize(serde::de::value::SeqAccessDeserializer::new(seq)).map(Sources)
+            }
+        }
+        from.deserialize_any(Either)
+    }
 }
 
-/// A kind of item.
+/// Which map is played, and what is set together to play another.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub struct Kind {
-    /// Its role.
-    pub role: Role,
-    /// Its name for people, singular.
-    pub title: String,
-    /// The name pattern of the one real file; absent when the whole archive is the item.
-    pub file: Option<String>,
-    /// What the core must be able to do to take this kind.
-    #[serde(default)]
-    pub needs_capability: Option<String>,
-    /// How its versions are put in order, where no catalogue says.
-    #[serde(default)]
-    pub scheme: Scheme,
-    /// Whether the server never writes into files of this kind: they may share their bytes with our own copies.
-    #[serde(default)]
-    pub read_only: bool,
-    /// Where its place in the load order is among the kinds: lower is read first.
-    #[serde(default)]
-    pub rank: i32,
-    /// Where the item's own manifest is and what it says.
-    pub manifest: Manifest,
-    /// Which files go where.
-    pub place: Vec<Placing>,
-    /// What makes the server load it.
-    #[serde(default)]
-    pub wire: Vec<Wiring>,
+pub struct Active {
+    /// The kinds that can be played.
+    pub kinds: Vec<String>,
+    /// What a map is called: a template over its fields.
+    pub name: Template,
+    /// The fact that says what is played now.
+    pub now: String,
+    /// What is set for the map that is to be played.
+    pub set: Vec<Wiring>,
 }
 
-/// Where the item's own manifest is and where in it what is found.
+/// The list of maps that are played in turn.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub struct Manifest {
-    /// The manifest's path inside the archive.
-    pub inside: String,
+pub struct Rotation {
+    /// The file in which it stands.
+    pub file: String,
     /// Its format.
     pub format: Format,
-    /// Where the id stands.
-    pub id: String,
-    /// Where the version stands.
-    pub version: String,
-    /// Where the title stands.
-    pub title: Option<String>,
-    /// Where the range of game versions stands.
-    pub game: Option<String>,
-    /// Where the cores it fits are listed.
-    pub cores: Option<String>,
-    /// Where the least runtime stands.
-    pub runtime: Option<String>,
-    /// Where what it needs stands.
-    pub needs: Option<Listing>,
-    /// Where what it works with stands.
-    pub welcomes: Option<Listing>,
-    /// Where what it clashes with stands.
-    pub clashes: Option<Listing>,
-    /// Where the ids it provides are listed.
-    pub provides: Option<Listing>,
-    /// Where the items it takes the place of are listed.
-    pub replaces: Option<Listing>,
-    /// Where the items read before it are listed.
-    pub after: Option<String>,
-    /// Where the items read after it are listed.
-    pub before: Option<String>,
+    /// Where in it; absent for a list of lines.
+    pub at: Option<String>,
+    /// The column or field with the map's name.
+    pub name: String,
+    /// The column or field that says whether it is in; its choice has the same name.
+    pub state: String,
+    /// The choice behind the state.
+    pub choice: String,
+    /// What the state says of a map that is in, and of one that is out.
+    #[serde(rename = "in")]
+    pub is_in: String,
+    /// What the state says of a map that is out.
+    #[serde(rename = "out")]
+    pub is_out: String,
+    /// The column or field with how many turns it has, and the choice behind it.
+    pub turns: Option<(String, String)>,
 }
 
-/// A list of items in a manifest, in one of the shapes manifests write them.
+/// A setting that must be large enough for what is installed.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub struct Listing {
-    /// Where the list stands.
-    pub at: String,
-    /// Its shape.
-    pub shape: Shape,
-    /// In objects: the key that holds the id.
-    #[serde(default = "id_key")]
-    pub id: String,
-    /// In objects: the key that holds the range.
-    #[serde(default = "range_key")]
-    pub range: String,
-}
-
-fn id_key() -> String {
-    "id".to_owned()
-}
-
-fn range_key() -> String {
-    "range".to_owned()
-}
-
-/// The shapes of a list of items.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Shape {
-    /// A map of id to range.
-    Map,
-    /// A list of texts: `id` or `id >= 1.2`.
-    Texts,
-    /// A list of objects.
-    Objects,
-}
-
-/// Which files of an item go where.
-#[derive(Debug, Clone, Deserialize)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub struct Placing {
-    /// `real` for the one real file, else a glob over the archive's members (top folder hoisted).
-    pub take: String,
-    /// Where it goes: a template over `{id}`, `{version}`, `{name}`, `{stem}`, `{path}`.
-    pub to: Template,
-    /// Whether it is a settings file: the administrator's once it is there, and a new version's default is merged
-    /// into it.
-    #[serde(default)]
-    pub settings: bool,
-}
-
-/// A value that makes the server load an item.
-#[derive(Debug, Clone, Deserialize)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub struct Wiring {
+pub struct Bound {
     /// The settings file.
     pub file: String,
     /// Its format.
     pub format: Format,
-    /// Which value is set, or where the list stands; absent for a list of lines.
-    pub at: Option<String>,
-    /// What is set, or the element that is added.
-    pub value: Template,
-    /// Whether a list stands there, which gets the value as an element.
+    /// Which setting.
+    pub at: String,
+    /// The files that are measured; files whose patterns catch the same belong together.
+    pub of: Vec<Pattern>,
+    /// What is measured of them.
     #[serde(default)]
-    pub list: bool,
-    /// What parts the elements of a list inside one value.
-    pub between: Option<String>,
-    /// Where in a list: `first`, `last`, `before NAME`, `after NAME`.
-    #[serde(default)]
-    pub seat: Seat,
-    /// The sort of value it is, where none stands there yet.
-    #[serde(rename = "as")]
-    pub sort: Option<Sort>,
+    pub measure: Measure,
+    /// How many bytes one of the setting's units is.
+    #[serde(default = "one")]
+    pub unit: u64,
+    /// What the server takes when nothing is set.
+    pub otherwise: Option<u64>,
+    /// The most the server allows.
+    pub most: Option<u64>,
+    /// What happens when it is too small, as the end of a sentence that begins with what is too large.
+    pub why: String,
+    /// When it counts.
+    pub when: Option<When>,
 }
 
-impl Wiring {
-    /// Returns the slot it claims.
-    ///
-    /// # Errors
-    /// The file is no path inside the server's folder.
-    pub fn key(&self) -> Result<SlotKey, IdError> {
-        let list = match (&self.between, self.list) {
-            (Some(between), _) => Some(ListIn::Between(between.clone())),
-            (None, true) => Some(ListIn::Elements),
-            (None, false) => None,
-        };
-        Ok(SlotKey { path: ServerPath::server(&self.file)?, format: self.format, at: self.at.clone(), list })
-    }
+fn one() -> u64 {
+    1
+}
 
-    /// Returns a filled value in the sort that is named.
-    pub fn typed(&self, words: String) -> Value {
-        match self.sort {
-            Some(Sort::Number | Sort::Flag) => Value::typed(&words),
-            _ => Value::Text(words),
-        }
-    }
+/// What is measured of files.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Measure {
+    /// The size of the largest.
+    #[default]
+    Largest,
+    /// Their sizes together.
+    Sum,
+    /// How many they are (the unit does not count).
+    Count,
+}
+
+/// A setting that only a person can enter, in somebody's web panel.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Hand {
+    /// Its name: wirings write to `hand:NAME`.
+    pub name: String,
+    /// Where a person finds it, as the rest of a sentence that begins with "enter it".
+    #[serde(rename = "where")]
+    pub place: String,
+}
+
+/// A folder beside the server's own.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Root {
+    /// What it is, for people.
+    pub title: String,
 }
 
 /// The terms somebody must accept before the server starts.
@@ -381,6 +351,8 @@ pub enum Meaning {
     Failed,
     /// The terms have not been accepted.
     Terms,
+    /// It must be started once more before it is as it should be.
+    Again,
     /// The server gives up (group `cause`).
     Crash,
     /// Looks bad and is not.
@@ -401,6 +373,22 @@ impl Family {
     /// Returns how sure the marks make this family: the sum over those for which `there(path, holds)` says yes.
     pub fn certainty(&self, mut there: impl FnMut(&Mark) -> bool) -> u32 {
         self.rules.recognise.iter().filter(|m| there(m)).map(|m| m.sure).sum()
+    }
+
+    /// Whether a rule asks for the server's files besides those of items: bounds, fields told late, conditions.
+    pub fn looks_at_files(&self) -> bool {
+        let asks = |w: &Option<When>| w.as_ref().is_some_and(|w| w.there.is_some() || w.missing.is_some());
+        let of_kind = |k: &Kind| {
+            k.late_fields().next().is_some()
+                || k.wire.iter().any(|w| asks(&w.when))
+                || k.place.iter().any(|p| asks(&p.when))
+                || k.derive.iter().any(|d| asks(&d.when))
+        };
+        let rules = &self.rules;
+        !rules.bound.is_empty()
+            || rules.kind.values().any(of_kind)
+            || rules.default.iter().any(|w| asks(&w.when))
+            || rules.active.iter().flat_map(|a| &a.set).any(|w| asks(&w.when))
     }
 
     /// Whether the server or the administrator owns the file at `path`.

@@ -120,7 +120,7 @@ impl Family {
         let named = rules.settings_file.iter().find(|f| glob(&f.file, &name)).map(|f| f.format);
         let wired = || {
             let wirings = rules.default.iter().chain(rules.kind.values().flat_map(|k| &k.wire));
-            wirings.filter(|w| w.file == name).map(|w| w.format).next()
+            wirings.filter(|w| w.file.as_str() == name).map(|w| w.format).next()
         };
         named.or_else(wired)
     }

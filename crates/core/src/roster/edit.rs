@@ -51,6 +51,72 @@ pub fn take_item(text: &str, id: &ItemId) -> Result<Option<String>, RosterError>
     Roster::parse(&out).map(|_| Some(out))
 }
 
+/// Returns `text` with `key = value` in a table (`maps`, or `choices` and an item in it); the value is TOML, already
+/// written.
+///
+/// # Errors
+/// The text is no roster, before or after.
+pub fn put_in(text: &str, table: &[&str], key: &str, value: &str) -> Result<String, RosterError> {
+    let document = parse(text)?;
+    let end = line_end(text);
+    let written = crate::settings::toml_key(key);
+    let mut at = Some(document.as_table());
+    for name in table {
+        at = at.and_then(|t| t.get(name)).and_then(Item::as_table);
+    }
+    let out = match at {
+        Some(there) => match there.get_key_value(key).and_then(|(_, item)| item.span()) {
+            Some(span) => splice(text, span, value),
+            None => {
+                let last = there.iter().filter_map(|(_, v)| v.span()).map(|s| s.end).max();
+                let from = last.or(there.span().map(|s| s.end)).unwrap_or(text.len());
+                let line = text.get(from..).and_then(|t| t.find('\n')).map_or(text.len(), |at| from + at + 1);
+                let gap = if text.get(..line).is_some_and(|t| t.ends_with('\n')) { "" } else { end };
+                splice(text, line..line, &format!("{gap}{written} = {value}{end}"))
+            }
+        },
+        None => {
+            let gap = if text.is_empty() || text.ends_with('\n') { end.to_owned() } else { format!("{end}{end}") };
+            let header: Vec<String> = table.iter().map(|t| crate::settings::toml_key(t)).collect();
+            format!("{text}{gap}[{}]{end}{written} = {value}{end}", header.join("."))
+        }
+    };
+    Roster::parse(&out).map(|_| out)
+}
+
+/// Returns `text` without a key of a table; as it was when there is none. A table that is empty then goes, too.
+///
+/// # Errors
+/// The text is no roster, before or after.
+pub fn take_in(text: &str, table: &[&str], key: &str) -> Result<String, RosterError> {
+    let document = parse(text)?;
+    let mut at = Some(document.as_table());
+    for name in table {
+        at = at.and_then(|t| t.get(name)).and_then(Item::as_table);
+    }
+    let Some(there) = at else { return Ok(text.to_owned()) };
+    let Some((start, stop)) = there.get_key_value(key).and_then(|(k, item)| Some((k.span()?.start, item.span()?.end)))
+    else {
+        return Ok(text.to_owned());
+    };
+    let alone = there.len() == 1;
+    let from = if alone { there.span().map_or(start, |s| s.start) } else { start };
+    let mut start = text.get(..from).and_then(|t| t.rfind('\n')).map_or(0, |at| at + 1);
+    if alone {
+        // with the empty line that parts it from what stands before
+        let before = text.get(..start).unwrap_or("");
+        for gap in ["\r\n\r\n", "\n\n"] {
+            if before.ends_with(gap) {
+                start -= gap.len() / 2;
+                break;
+            }
+        }
+    }
+    let end = text.get(stop..).and_then(|t| t.find('\n')).map_or(text.len(), |at| stop + at + 1);
+    let out = splice(text, start..end, "");
+    Roster::parse(&out).map(|_| out)
+}
+
 /// Takes the item lines of `now` back from what they are in `after` to what they were in `before`; lines that
 /// somebody changed since `after` stay. When nothing changed since, the result is `before`, byte for byte.
 ///

@@ -3,13 +3,16 @@
 mod edit;
 mod settings;
 
+use std::collections::BTreeMap;
+
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-pub use edit::{merge_back, put_item, take_item};
+pub use edit::{merge_back, put_in, put_item, take_in, take_item};
 pub use settings::{Tuned, What, put_setting, put_settings, take_setting};
 
 use crate::id::{Digest, ItemId};
+use crate::scene::Choices;
 use crate::text::{clean, did_you_mean, line_column};
 use crate::version::Range;
 
@@ -30,6 +33,12 @@ pub struct Roster {
     pub wants: Vec<Want>,
     /// What was tuned, in the roster's order.
     pub tuned: Vec<Tuned>,
+    /// The map that is to be played.
+    pub play: Option<String>,
+    /// What was chosen for items: item, or `ITEM/ENTRY`, to field to value.
+    pub choices: Choices,
+    /// The signers that the administrator vouches for: fingerprint to a name.
+    pub signers: BTreeMap<String, String>,
 }
 
 /// How to get into a rented host, besides what this machine has anyway (an agent, keys, a password in the environment).
@@ -82,6 +91,10 @@ pub struct Want {
     pub beta: bool,
     /// Where it comes from, when not from a catalogue.
     pub from: Option<Origin>,
+    /// The kind it is to be taken as, where more than one fits.
+    pub kind: Option<String>,
+    /// The entries that are taken; all when absent.
+    pub take: Option<Vec<String>>,
     /// The line in the roster, from 1.
     pub line: usize,
 }
@@ -104,6 +117,13 @@ pub enum Origin {
         /// What came from it when it was put on the roster.
         sha256: Digest,
     },
+    /// A catalogue number that no catalogue knows: the server fetches it itself.
+    Number {
+        /// The number.
+        number: String,
+        /// The digest of the number's text, since there are no bytes.
+        sha256: Digest,
+    },
     /// It was on the server when the server was adopted; its bytes are in the store.
     Here {
         /// Where on the server it was.
@@ -117,7 +137,10 @@ impl Origin {
     /// Returns the digest of the bytes that are meant.
     pub fn sha256(&self) -> &Digest {
         match self {
-            Origin::File { sha256, .. } | Origin::Link { sha256, .. } | Origin::Here { sha256, .. } => sha256,
+            Origin::File { sha256, .. }
+            | Origin::Link { sha256, .. }
+            | Origin::Number { sha256, .. }
+            | Origin::Here { sha256, .. } => sha256,
         }
     }
 }
@@ -145,11 +168,31 @@ struct Raw {
     catalogues: Vec<String>,
     #[serde(default)]
     limits: Limits,
+    #[serde(default)]
+    maps: RawMaps,
+    #[serde(default)]
+    choices: BTreeMap<String, BTreeMap<String, Chosen>>,
+    #[serde(default)]
+    signers: BTreeMap<String, String>,
     // Read from the document itself, where order and lines are known.
     #[serde(default, rename = "items")]
     _items: serde::de::IgnoredAny,
     #[serde(default, rename = "settings")]
     _settings: serde::de::IgnoredAny,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+struct RawMaps {
+    play: Option<String>,
+}
+
+/// What was chosen: a text, or a number as people write it.
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum Chosen {
+    Text(String),
+    Number(i64),
 }
 
 #[derive(Deserialize)]
@@ -173,7 +216,10 @@ struct RawWant {
     file: Option<String>,
     link: Option<String>,
     here: Option<String>,
+    number: Option<String>,
     sha256: Option<Digest>,
+    kind: Option<String>,
+    take: Option<Vec<String>>,
 }
 
 impl Roster {
@@ -203,7 +249,25 @@ impl Roster {
             return Err(error(text, (start, 11), "connections is 0; one at least is needed".to_owned()));
         }
         let login = Login { key, password_file, connections };
-        Ok(Self { family, at, login, catalogues: raw.catalogues, limits: raw.limits, wants, tuned })
+        let text_of = |c: Chosen| match c {
+            Chosen::Text(text) => text,
+            Chosen::Number(number) => number.to_string(),
+        };
+        let chosen = |(item, fields): (String, BTreeMap<String, Chosen>)| {
+            (item, fields.into_iter().map(|(f, c)| (f, text_of(c))).collect())
+        };
+        Ok(Self {
+            family,
+            at,
+            login,
+            catalogues: raw.catalogues,
+            limits: raw.limits,
+            wants,
+            tuned,
+            play: raw.maps.play,
+            choices: raw.choices.into_iter().map(chosen).collect(),
+            signers: raw.signers,
+        })
     }
 
     /// Returns the want of an item.
@@ -218,20 +282,25 @@ fn want(text: &str, key: &str, item: &toml_edit::Item, span: (usize, usize)) -> 
     let line = line_column(text, span.0).0;
     if let Some(range) = item.as_str() {
         let range = Range::parse(range).map_err(|e| error(text, span_of(item.span()), e.to_string()))?;
-        return Ok(Want { id, range, beta: false, from: None, line });
+        return Ok(Want { id, range, beta: false, from: None, kind: None, take: None, line });
     }
     let table = item.as_table_like().ok_or_else(|| {
         fail(format!("`{id}` must be a version range (`{id} = \"^2\"`) or a table (`{id} = {{ file = \"…\" }}`)"))
     })?;
-    let known = ["version", "beta", "file", "link", "here", "sha256"];
+    let known = ["version", "beta", "file", "link", "here", "number", "sha256", "kind", "take"];
     if let Some((word, _)) = table.iter().find(|(k, _)| !known.contains(k)) {
         let hint = did_you_mean(word, known);
         return Err(fail(format!("`{id}` has `{}`, which is no word here{hint}", clean(word, 40))));
     }
     let raw: RawWant = read_table(table).map_err(&fail)?;
-    let from = match (raw.file, raw.link, raw.here) {
-        (None, None, None) => None,
-        (file, link, here) => {
+    let from = match (raw.number, raw.file, raw.link, raw.here) {
+        (None, None, None, None) => None,
+        (Some(number), None, None, None) => {
+            let sha256 = Digest::of(number.as_bytes());
+            Some(Origin::Number { number, sha256 })
+        }
+        (Some(_), ..) => return Err(fail(format!("`{id}` comes from one place: keep `number`, or the other one"))),
+        (None, file, link, here) => {
             let sha256 = raw.sha256.ok_or_else(|| {
                 fail(format!("`{id}` needs the `sha256` of what it comes from; let `want` write this line"))
             })?;
@@ -243,7 +312,8 @@ fn want(text: &str, key: &str, item: &toml_edit::Item, span: (usize, usize)) -> 
             }
         }
     };
-    Ok(Want { id, range: raw.version.unwrap_or_default(), beta: raw.beta, from, line })
+    let range = raw.version.unwrap_or_default();
+    Ok(Want { id, range, beta: raw.beta, from, kind: raw.kind, take: raw.take, line })
 }
 
 fn read_table(table: &dyn toml_edit::TableLike) -> Result<RawWant, String> {
@@ -263,6 +333,15 @@ fn read_table(table: &dyn toml_edit::TableLike) -> Result<RawWant, String> {
         file: text("file")?,
         link: text("link")?,
         here: text("here")?,
+        number: text("number")?,
+        kind: text("kind")?,
+        take: match table.get("take") {
+            None => None,
+            Some(item) => {
+                let all = item.as_array().and_then(|a| a.iter().map(|v| Some(v.as_str()?.to_owned())).collect());
+                Some(all.ok_or("`take` must be a list of names in quotes")?)
+            }
+        },
         sha256: text("sha256")?.map(|t| Digest::parse(&t)).transpose().map_err(|e| e.to_string())?,
     })
 }

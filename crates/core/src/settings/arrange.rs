@@ -67,6 +67,14 @@ impl Document {
                 continue;
             }
             let place = *at;
+            if matches!(value, Value::List(_)) {
+                // a row is put in anew: its columns are no values of their own there
+                self.act(path, |trail| Op { trail, act: Act::Take(vec![place]) })?;
+                let items = vec![(None, value.clone())];
+                self.act(path, |trail| Op { trail, act: Act::Add { at: place, items: items.clone() } })?;
+                changed = true;
+                continue;
+            }
             self.act(path, |mut trail| {
                 trail.push(place);
                 Op { trail, act: Act::Replace(value.clone()) }

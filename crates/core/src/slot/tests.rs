@@ -70,6 +70,8 @@ impl World {
                     sha256,
                     bytes: 14,
                     settings: false,
+                    once: false,
+                    layer: false,
                 },
             )
         };

@@ -8,13 +8,15 @@ use yalotheca_core::facts::ServerFacts;
 use yalotheca_core::family::Kind;
 use yalotheca_core::id::{Digest, ItemId, ServerPath};
 use yalotheca_core::ledger::{FileRow, Held, HeldFrom};
-use yalotheca_core::place::{Placed, place, real_name};
+use yalotheca_core::place::{Placed, place};
 use yalotheca_core::roster::Origin;
+use yalotheca_core::scene::{Item, Scene};
 use yalotheca_core::text::glob;
 
 use super::KnownBy;
-use crate::learn::{Learnt, learn};
+use crate::learn::Learnt;
 use crate::server::Server;
+use crate::settle::opener;
 use crate::tree::Stat;
 use crate::{Error, archive};
 
@@ -36,9 +38,9 @@ pub(super) fn candidates(
     let mut out = Vec::new();
     let plain: Vec<&ServerPath> =
         files.iter().filter(|(_, s)| matches!(s, Stat::File { .. })).map(|(p, _)| p).collect();
-    for kind in server.family.rules.kind.values() {
+    for (word, kind) in &server.family.rules.kind {
         server.around.go_on()?;
-        for found in of_kind(server, kind, &plain, facts)? {
+        for found in of_kind(server, word, kind, &plain, facts)? {
             match found {
                 Ok(candidate) => out.push(candidate),
                 Err(refused) => unplaced.push(refused),
@@ -53,29 +55,40 @@ type Refused = (ServerPath, String);
 
 fn of_kind(
     server: &Server,
+    word: &str,
     kind: &Kind,
     files: &[&ServerPath],
     facts: &ServerFacts,
 ) -> Result<Vec<Result<Candidate, Refused>>, Error> {
     let mut out = Vec::new();
+    let mark = kind.marks().first().map(|p| p.to_string()).unwrap_or_default();
     for rule in &kind.place {
-        if kind.file.is_some() && rule.take != "real" {
+        let whole = rule.to.as_str().contains("{path}");
+        let first = if kind.file.is_some() { rule.takes_real() } else { whole || rule.take.as_str() == mark };
+        if !first {
             continue;
         }
-        // where one item's files begin: the file itself, or the folder that holds its manifest
-        let pattern =
-            if kind.file.is_some() { rule.to.glob() } else { rule.to.glob().replace("**", &kind.manifest.inside) };
-        for path in files.iter().filter(|p| glob(&pattern, p.path())) {
+        // where one item's files begin: the file itself, or the folder that holds its first mark
+        let pattern = if kind.file.is_some() { rule.to.glob() } else { rule.to.glob().replace("**", &mark) };
+        let named = |p: &ServerPath| kind.file.as_ref().is_none_or(|f| f.fits(p.name()) || f.fits(p.path()));
+        for path in files.iter().filter(|p| glob(&pattern, p.path()) && named(p)) {
             let (download, name) = if kind.file.is_some() {
-                (bring(server, path)?, path.name().to_owned())
+                match companions(kind, path, files) {
+                    more if more.is_empty() => (bring(server, path)?, path.name().to_owned()),
+                    mut more => {
+                        more.push(path);
+                        let below = path.path().strip_suffix(path.name()).unwrap_or("");
+                        (pack(server, &more, below)?, format!("{}.zip", path.name()))
+                    }
+                }
             } else {
-                let below = path.path().strip_suffix(kind.manifest.inside.as_str()).unwrap_or("").to_owned();
+                let below = path.path().strip_suffix(mark.as_str()).unwrap_or("").to_owned();
                 let members: Vec<&ServerPath> =
                     files.iter().copied().filter(|p| p.path().starts_with(&below)).collect();
                 let folder = below.trim_end_matches('/').rsplit('/').next().unwrap_or("folder").to_owned();
                 (pack(server, &members, &below)?, format!("{folder}.zip"))
             };
-            let learnt = match learn(&server.around.home, &server.family, &download, &name, server.roster.limits) {
+            let learnt = match opener(server, Some(word)).learn(&download, &name) {
                 Ok(learnt) => learnt,
                 Err(e) => {
                     out.push(Err(((*path).clone(), e.to_string())));
@@ -83,8 +96,29 @@ fn of_kind(
                 }
             };
             let id = learnt.found.id.clone();
-            let places = place(kind, &id, &learnt.found.facts.version, &learnt.look, &learnt.real, facts)?;
-            let row = |p: Placed| FileRow { path: p.path, sha256: p.sha256, bytes: p.bytes, settings: p.settings };
+            let (none, chosen) = (Default::default(), Default::default());
+            let scene = Scene { family: &server.family, server: facts, files: &none, play: None, choices: &chosen };
+            let real = learnt.real.name(&learnt.look);
+            let item = Item {
+                id: &id,
+                kind,
+                version: &learnt.found.facts.version,
+                name: &real,
+                title: &learnt.found.title,
+                number: None,
+                fields: &learnt.found.fields,
+                entries: &learnt.found.entries,
+                order: 0,
+            };
+            let places = place(&item, &learnt.look, &learnt.real, &scene)?;
+            let row = |p: Placed| FileRow {
+                path: p.path,
+                sha256: p.sha256,
+                bytes: p.bytes,
+                settings: p.settings,
+                once: p.once,
+                layer: p.layer,
+            };
             let rows: Vec<FileRow> = places.files.into_iter().map(row).collect();
             match rows.iter().find(|r| !files.contains(&&r.path)) {
                 Some(elsewhere) => {
@@ -99,6 +133,20 @@ fn of_kind(
         }
     }
     Ok(out)
+}
+
+/// The files beside a real file that its kind takes by its stem.
+fn companions<'a>(kind: &Kind, real: &ServerPath, files: &[&'a ServerPath]) -> Vec<&'a ServerPath> {
+    let stem = yalotheca_core::manifest::stem(real.name());
+    let folder = real.path().strip_suffix(real.name()).unwrap_or("");
+    let rules: Vec<_> = kind.place.iter().filter(|p| p.take.fields().any(|f| f == "stem")).collect();
+    let mine = |p: &&&ServerPath| {
+        let below = p.path().strip_prefix(folder);
+        below.is_some_and(|b| {
+            rules.iter().any(|r| r.take.catch(b).is_some_and(|c| c.get("stem").is_some_and(|s| s == stem)))
+        })
+    };
+    files.iter().filter(mine).copied().collect()
 }
 
 /// Copies a file of the server into the store.
@@ -127,8 +175,12 @@ pub(super) fn held(server: &Server, one: &Candidate, named: &[ItemId]) -> Result
         from: HeldFrom::Origin(Origin::Here { path: one.path.to_string(), sha256: one.download.clone() }),
         download: one.download.clone(),
         download_name: one.learnt.look.name.clone(),
-        name: real_name(&one.learnt.look, &one.learnt.real).to_owned(),
+        name: one.learnt.real.name(&one.learnt.look),
         files: Digest::of(b""),
+        number: None,
+        fields: one.learnt.found.fields.clone(),
+        entries: one.learnt.found.entries.clone(),
+        signer: one.learnt.signer.as_ref().map(|s| s.fingerprint.clone()),
     };
     if named.contains(id) {
         let offered = server.catalogues.items(&BTreeSet::from([id.clone()]))?.remove(id);

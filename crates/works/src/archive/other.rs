@@ -24,15 +24,98 @@ pub enum Sort {
     Zip,
     /// Tar.
     Tar,
-    /// Packed with gzip.
-    Gzip,
-    /// Packed with bzip2.
-    Bzip2,
+    /// A tar, packed.
+    Packed(Packing),
     /// 7z.
     SevenZ,
+    /// One file, packed by itself.
+    Single(Packing),
 }
 
-/// Returns what sort of archive a file is, if any. A packed file counts only if a tar is in it.
+/// How one file, or a tar, is packed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Packing {
+    /// gzip.
+    Gzip,
+    /// bzip2.
+    Bzip2,
+    /// xz.
+    Xz,
+    /// Zstandard.
+    Zstd,
+}
+
+impl Sort {
+    /// Whether it is one file, packed by itself.
+    pub fn is_single(self) -> bool {
+        matches!(self, Sort::Single(_))
+    }
+}
+
+impl Packing {
+    fn of(head: &[u8]) -> Option<Self> {
+        [
+            (&b"\x1f\x8b"[..], Packing::Gzip),
+            (b"BZh", Packing::Bzip2),
+            (b"\xfd7zXZ\0", Packing::Xz),
+            (b"\x28\xb5\x2f\xfd", Packing::Zstd),
+        ]
+        .into_iter()
+        .find(|(magic, _)| head.starts_with(magic))
+        .map(|(_, packing)| packing)
+    }
+
+    fn reader<'a>(self, from: impl Read + 'a) -> Box<dyn Read + 'a> {
+        match self {
+            Packing::Gzip => Box::new(flate2::read::MultiGzDecoder::new(from)),
+            Packing::Bzip2 => Box::new(bzip2::read::MultiBzDecoder::new(from)),
+            Packing::Xz => Box::new(lzma_rust2::XzReader::new(from, true)),
+            Packing::Zstd => match ruzstd::decoding::StreamingDecoder::new(from) {
+                Ok(reader) => Box::new(reader),
+                Err(e) => Box::new(Refused(e.to_string())),
+            },
+        }
+    }
+}
+
+/// A reader that could not begin.
+struct Refused(String);
+
+impl Read for Refused {
+    fn read(&mut self, _: &mut [u8]) -> std::io::Result<usize> {
+        Err(std::io::Error::other(self.0.clone()))
+    }
+}
+
+/// The endings of packed files, and what is left of a name when one is unpacked.
+const ENDINGS: [(&str, &str); 10] = [
+    (".tgz", ".tar"),
+    (".tbz2", ".tar"),
+    (".txz", ".tar"),
+    (".gz", ""),
+    (".bz2", ""),
+    (".xz", ""),
+    (".zst", ""),
+    (".zip", ""),
+    (".tar", ""),
+    (".7z", ""),
+];
+
+/// Whether a name is that of an archive or a packed file.
+pub fn looks_packed(name: &str) -> bool {
+    let lower = name.to_lowercase();
+    ENDINGS.iter().any(|(ending, _)| lower.ends_with(ending))
+}
+
+/// Returns what a single packed file is called when it is unpacked.
+pub fn unpacked_name(name: &str) -> &str {
+    let lower = name.to_lowercase();
+    let cut = ENDINGS.iter().find(|(ending, _)| lower.ends_with(ending)).map_or(0, |(ending, _)| ending.len());
+    let bare = name.get(..name.len() - cut).unwrap_or(name);
+    if bare.is_empty() { "content" } else { bare }
+}
+
+/// Returns what sort of archive a file is, if any.
 ///
 /// # Errors
 /// The system says no.
@@ -44,10 +127,9 @@ pub fn sort(path: &Path) -> std::io::Result<Option<Sort>> {
         Some(Sort::Zip)
     } else if begins(b"7z\xbc\xaf\x27\x1c") {
         Some(Sort::SevenZ)
-    } else if begins(b"\x1f\x8b") && is_tar(&first(flate2::read::GzDecoder::new(File::open(path)?))) {
-        Some(Sort::Gzip)
-    } else if begins(b"BZh") && is_tar(&first(bzip2::read::BzDecoder::new(File::open(path)?))) {
-        Some(Sort::Bzip2)
+    } else if let Some(packing) = Packing::of(&head) {
+        let inner = first(packing.reader(BufReader::new(File::open(path)?)));
+        Some(if is_tar(&inner) { Sort::Packed(packing) } else { Sort::Single(packing) })
     } else if is_tar(&head) {
         Some(Sort::Tar)
     } else {
@@ -66,11 +148,12 @@ fn is_tar(head: &[u8]) -> bool {
     head.get(257..262) == Some(b"ustar")
 }
 
-/// Writes an archive's files into a zip, no more than `most` bytes in all.
+/// Writes an archive's files into a zip, no more than `most` bytes in all. `name` is what a single packed file is called
+/// when it is unpacked.
 ///
 /// # Errors
 /// The first thing that makes the archive unsafe or unreadable, or the disk says no.
-pub fn unify(path: &Path, sort: Sort, most: u64, to: &mut File) -> Result<(), ArchiveError> {
+pub fn unify(path: &Path, sort: Sort, name: &str, most: u64, to: &mut File) -> Result<(), ArchiveError> {
     let file = File::open(path).map_err(|e| ArchiveError::Broken(e.to_string()))?;
     let packed = file.metadata().map(|m| m.len()).unwrap_or(0);
     let mut out = Unified { zip: ZipWriter::new(to), seen: BTreeMap::new(), total: 0, most, packed };
@@ -78,8 +161,8 @@ pub fn unify(path: &Path, sort: Sort, most: u64, to: &mut File) -> Result<(), Ar
     match sort {
         Sort::Zip => {}
         Sort::Tar => tar(reader, &mut out)?,
-        Sort::Gzip => tar(flate2::read::MultiGzDecoder::new(reader), &mut out)?,
-        Sort::Bzip2 => tar(bzip2::read::MultiBzDecoder::new(reader), &mut out)?,
+        Sort::Packed(packing) => tar(packing.reader(reader), &mut out)?,
+        Sort::Single(packing) => out.only(name, &mut packing.reader(reader))?,
         Sort::SevenZ => seven(reader, &mut out)?,
     }
     out.zip.finish()?.flush().map_err(|e| ArchiveError::Broken(e.to_string()))
@@ -104,6 +187,19 @@ impl Unified<'_> {
         let shown = clean(name, 120);
         storable(plain).map_err(|why| ArchiveError::Path { path: shown, why })?;
         Ok(Some(plain.to_owned()))
+    }
+
+    /// The one file there is, whose size nobody says.
+    fn only(&mut self, name: &str, from: &mut dyn Read) -> Result<(), ArchiveError> {
+        let mut file = tempfile::tempfile().map_err(|e| super::broken(name, &e))?;
+        let most = self.most.min(self.packed.saturating_mul(MOST_RATIO).max(1_000_000)).saturating_add(1);
+        let size = std::io::copy(&mut from.take(most), &mut file).map_err(|e| super::broken(name, &e))?;
+        if size == most {
+            return Err(ArchiveError::TooLarge(format!("it unpacks to more than {}", sized(most - 1))));
+        }
+        file.rewind().map_err(|e| super::broken(name, &e))?;
+        let name = self.name(name)?.unwrap_or_else(|| "content".to_owned());
+        self.file(&name, size, &mut file)
     }
 
     fn file(&mut self, name: &str, size: u64, from: &mut dyn Read) -> Result<(), ArchiveError> {

@@ -3,20 +3,20 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use yalotheca_core::facts::{FileFact, ServerFacts, VersionFacts};
+use yalotheca_core::family::FetchedBy;
 use yalotheca_core::id::{Digest, ItemId};
 use yalotheca_core::ledger::{Held, HeldFrom, Ledger};
 use yalotheca_core::manifest::disagreement;
-use yalotheca_core::place::real_name;
 use yalotheca_core::roster::{Origin, Want};
 use yalotheca_core::solve::{Answer, Chosen, Fact, Problem, Question, Solver, Step, Wanted};
 use yalotheca_core::version::Scheme;
 
-use crate::Error;
 use crate::catalogue::Offered;
 use crate::fetch::Job;
-use crate::learn::{Learnt, learn};
+use crate::learn::{Learnt, Opener};
 use crate::server::Server;
 use crate::settle::obtain::{Part, obtain};
+use crate::{Error, archive};
 
 /// A chosen item.
 #[derive(Debug, Clone)]
@@ -162,10 +162,11 @@ impl Sources<'_> {
         for chosen in &answer.chosen {
             out.push(self.pick(chosen)?);
         }
-        let new = out.iter_mut().filter(|p| p.learnt.is_none() && p.held.files == Digest::of(b""));
+        let ours = |p: &Picked| !fetched_by_server(self.server, &p.held.kind);
+        let new = out.iter_mut().filter(|p| p.learnt.is_none() && p.held.files == Digest::of(b"") && ours(p));
         obtain(self.server, new)?;
         for one in &mut out {
-            if one.learnt.is_none() && !self.stays(one) {
+            if one.learnt.is_none() && !self.stays(one) && ours(one) {
                 let learnt = open_fetched(self.server, one)?;
                 self.adopt(one, learnt)?;
             }
@@ -209,7 +210,11 @@ impl Sources<'_> {
         let what = format!("{} {}", chosen.id, chosen.facts.version);
         let nothing = || Error::Disagree { item: what.clone(), why: "the catalogue names no file for it".to_owned() };
         let (offered, facts) = from.ok_or_else(nothing)?;
-        let file = facts.files.first().ok_or_else(nothing)?;
+        let file = facts.files.first().cloned();
+        let kind = self.server.family.rules.kind.get(&offered.facts.kind);
+        if file.is_none() && !kind.is_some_and(|k| k.fetched_by == FetchedBy::Server) {
+            return Err(nothing());
+        }
         Ok(Picked {
             id: chosen.id.clone(),
             held: Held {
@@ -217,10 +222,14 @@ impl Sources<'_> {
                 title: yalotheca_core::text::clean(&offered.facts.title, 80),
                 facts: chosen.facts.clone(),
                 from: HeldFrom::Catalogue(offered.catalogue.clone()),
-                download: file.sha256.clone(),
-                download_name: file.name.clone(),
-                name: file.name.clone(),
+                download: file.as_ref().map_or_else(|| Digest::of(b""), |f| f.sha256.clone()),
+                download_name: file.as_ref().map_or_else(String::new, |f| f.name.clone()),
+                name: file.as_ref().map_or_else(|| chosen.id.to_string(), |f| f.name.clone()),
                 files: Digest::of(b""),
+                number: offered.facts.number.clone(),
+                fields: chosen.facts.fields.clone(),
+                entries: Vec::new(),
+                signer: None,
             },
             learnt: None,
             wanted: chosen.wanted,
@@ -233,10 +242,10 @@ impl Sources<'_> {
         let (said, found) = (&one.held.facts, &learnt.found);
         let item = format!("{} {}", one.id, said.version);
         let names = self.offered.get(&one.id).map(|o| o.facts.names.as_slice()).unwrap_or_default();
-        if found.id != one.id && !names.iter().any(|n| n == found.id.as_str()) {
+        if found.says_id && found.id != one.id && !names.iter().any(|n| n == found.id.as_str()) {
             return Err(Error::Disagree { item, why: format!("inside it calls itself {}", found.id) });
         }
-        if found.facts.version.compare(&said.version, self.scheme(&learnt.kind)).is_ne() {
+        if found.says_version && found.facts.version.compare(&said.version, self.scheme(&learnt.kind)).is_ne() {
             return Err(Error::Disagree {
                 item,
                 why: format!("inside it calls itself version {}", found.facts.version),
@@ -254,7 +263,10 @@ impl Sources<'_> {
             let more = found.facts.needs.iter().filter(|n| !said.needs.contains(n)).cloned().collect::<Vec<_>>();
             one.held.facts.needs.extend(more);
         }
-        one.held.name = real_name(&learnt.look, &learnt.real).to_owned();
+        one.held.name = learnt.real.name(&learnt.look);
+        one.held.fields.extend(learnt.found.fields.clone());
+        one.held.entries.clone_from(&learnt.found.entries);
+        one.held.signer = learnt.signer.as_ref().map(|s| s.fingerprint.clone());
         one.learnt = Some(learnt);
         Ok(())
     }
@@ -262,7 +274,50 @@ impl Sources<'_> {
 
 fn open_fetched(server: &Server, one: &Picked) -> Result<Learnt, Error> {
     server.around.go_on()?;
-    learn(&server.around.home, &server.family, &one.held.download, &one.held.download_name, server.roster.limits)
+    // what it was taken as stays what it is taken as
+    let kind = Some(one.held.kind.as_str()).filter(|k| !k.is_empty());
+    opener(server, kind).learn(&one.held.download, &one.held.download_name)
+}
+
+/// What opens downloads for this server.
+pub(crate) fn opener<'a>(server: &'a Server, kind: Option<&'a str>) -> Opener<'a> {
+    Opener { home: &server.around.home, family: &server.family, limits: server.roster.limits, kind }
+}
+
+/// Whether the server itself fetches items of a kind.
+pub(super) fn fetched_by_server(server: &Server, kind: &str) -> bool {
+    server.family.rules.kind.get(kind).is_some_and(|k| k.fetched_by == FetchedBy::Server)
+}
+
+/// An item that the server fetches by its number, and that no catalogue knows.
+fn by_number(server: &Server, want: &Want, origin: &Origin, number: &str) -> Result<Picked, Error> {
+    let kinds: Vec<&String> = server.family.rules.kind.keys().filter(|k| fetched_by_server(server, k)).collect();
+    let kind = match (&want.kind, kinds.as_slice()) {
+        (Some(kind), _) if kinds.contains(&kind) => kind.clone(),
+        (None, [one]) => (*one).clone(),
+        _ => {
+            let why = format!(
+                "has no `kind`; it is one of {}",
+                yalotheca_core::text::listed(&kinds.iter().map(|k| format!("`{k}`")).collect::<Vec<_>>())
+            );
+            return Err(Error::Origin { item: want.id.to_string(), place: number.to_owned(), why });
+        }
+    };
+    let held = Held {
+        kind,
+        title: want.id.to_string(),
+        facts: VersionFacts::bare("as-served"),
+        from: HeldFrom::Origin(origin.clone()),
+        download: Digest::of(b""),
+        download_name: String::new(),
+        name: want.id.to_string(),
+        files: Digest::of(b""),
+        number: Some(number.to_owned()),
+        fields: BTreeMap::new(),
+        entries: Vec::new(),
+        signer: None,
+    };
+    Ok(Picked { id: want.id.clone(), held, learnt: None, wanted: true, parts: Vec::new() })
 }
 
 /// Opens the download of an item that is on the server, fetching it again if the store has lost it.
@@ -289,6 +344,9 @@ pub(super) fn open(server: &Server, one: &Picked) -> Result<Learnt, Error> {
 
 /// An item of the roster that comes from a file, a link or the server itself, opened.
 fn own_item(server: &Server, before: &Ledger, want: &Want, origin: &Origin) -> Result<Picked, Error> {
+    if let Origin::Number { number, .. } = origin {
+        return by_number(server, want, origin, number);
+    }
     let digest = origin.sha256();
     let parts = match origin {
         Origin::Link { address, .. } => vec![Part::link(address, digest)],
@@ -300,8 +358,8 @@ fn own_item(server: &Server, before: &Ledger, want: &Want, origin: &Origin) -> R
         return Ok(Picked { id: want.id.clone(), held, learnt: None, wanted: true, parts });
     }
     let (name, place) = bring(server, want, origin)?;
-    let learnt = learn(&server.around.home, &server.family, digest, &name, server.roster.limits)?;
-    if learnt.found.id != want.id {
+    let learnt = opener(server, want.kind.as_deref()).learn(digest, &name)?;
+    if learnt.found.says_id && learnt.found.id != want.id {
         let why = format!("is {} and not {}; put it on the roster again with yalotheca want", learnt.found.id, want.id);
         return Err(Error::Origin { item: want.id.to_string(), place, why });
     }
@@ -312,8 +370,12 @@ fn own_item(server: &Server, before: &Ledger, want: &Want, origin: &Origin) -> R
         from: HeldFrom::Origin(origin.clone()),
         download: digest.clone(),
         download_name: name,
-        name: real_name(&learnt.look, &learnt.real).to_owned(),
+        name: learnt.real.name(&learnt.look),
         files: Digest::of(b""),
+        number: None,
+        fields: learnt.found.fields.clone(),
+        entries: learnt.found.entries.clone(),
+        signer: learnt.signer.as_ref().map(|s| s.fingerprint.clone()),
     };
     Ok(Picked { id: want.id.clone(), held, learnt: Some(learnt), wanted: true, parts })
 }
@@ -329,9 +391,21 @@ fn bring(server: &Server, want: &Want, origin: &Origin) -> Result<(String, Strin
     };
     match origin {
         Origin::File { path, .. } => {
-            let name = path.rsplit(['/', '\\']).next().unwrap_or(path).to_owned();
-            if !home.has(digest) {
-                let full = server.beside().join(path);
+            let mut name = path.rsplit(['/', '\\']).next().unwrap_or(path).to_owned();
+            let full = server.beside().join(path);
+            if full.is_dir() {
+                name.push_str(".zip");
+            }
+            if !home.has(digest) && full.is_dir() {
+                if archive::pack_folder(home, &full, server.roster.limits.download_mb.saturating_mul(1_000_000))?
+                    != *digest
+                {
+                    return Err(gone(
+                        path,
+                        "is not as it was when it was put on the roster; give it again with yalotheca want",
+                    ));
+                }
+            } else if !home.has(digest) {
                 let mut file = std::fs::File::open(&full)
                     .map_err(|_| gone(path, "is gone; give the file again with yalotheca want"))?;
                 let (found, _) = home.take(&mut file, &full)?;
@@ -362,6 +436,7 @@ fn bring(server: &Server, want: &Want, origin: &Origin) -> Result<(String, Strin
                 None => Err(gone(address, "gave nothing")),
             }
         }
+        Origin::Number { number, .. } => Err(gone(number, "is fetched by the server, not by us")),
         Origin::Here { path, .. } => {
             if home.has(digest) {
                 return Ok((path.rsplit('/').next().unwrap_or(path).to_owned(), path.clone()));

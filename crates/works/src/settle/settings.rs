@@ -3,16 +3,19 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yalotheca_core::facts::ServerFacts;
+use yalotheca_core::bound;
+use yalotheca_core::family::server_path;
 use yalotheca_core::finding::{Finding, Severity};
 use yalotheca_core::id::{Digest, ItemId, ServerPath};
 use yalotheca_core::ledger::{FileRow, Ledger};
 use yalotheca_core::place::Source;
 use yalotheca_core::settings::merge;
 use yalotheca_core::slot::{self, Claim, DocChange, Slot, Slots};
+use yalotheca_core::wire::Wires;
 
 use super::choose::Picked;
 use super::{Options, Rows, claims, places_of};
+use crate::scene::Around;
 use crate::server::{MOST_SETTINGS, Server};
 use crate::{Error, archive, state, tune};
 
@@ -55,26 +58,31 @@ struct Shipped {
     findings: Vec<Finding>,
 }
 
-#[allow(clippy::too_many_arguments)] // one stage's whole input, used in one place
 pub(super) fn settle(
-    server: &Server,
+    around: &Around<'_>,
     options: &Options,
     before: &Ledger,
     old: &Rows,
     rows: &Rows,
     picked: &[Picked],
     order: &[ItemId],
-    known: &ServerFacts,
 ) -> Result<Settings, Error> {
-    let shipped = shipped(server, before, old, rows, picked, known)?;
+    let server = around.server;
+    let shipped = shipped(around, before, old, rows, picked)?;
     let mut ledger = before.clone();
     ledger.slots = begun_anew(before, &shipped);
     let tuning = tune::tuning(server, &ledger, &shipped.start)?;
-    let claims = claims(server, before, picked, order, known, &tuning.claims)?;
+    let wires = claims(around, before, picked, order, &tuning.claims)?;
+    let mut claims = wires.claims.clone();
     let mut files = docs(server, &ledger, &claims)?;
+    files.extend(bounded(server)?);
     files.extend(shipped.start.clone());
-    let around = slot::Around { put_back: options.put_back.clone(), secret: tune::secrets_of(server, &claims) };
-    let mut slots = slot::settle(&ledger.slots, &ledger.made, &claims, &files, &around)?;
+    let later = Around { server, facts: around.facts.clone(), files: around.files.clone() }.with_rows(old, rows);
+    let bounds = bound::bounds(&later.scene(), &ledger.slots, &claims, &files);
+    // lower than what anybody wants, higher than what stood there before
+    claims.splice(0..0, bounds.claims);
+    let slotted = slot::Around { put_back: options.put_back.clone(), secret: tune::secrets_of(server, &claims) };
+    let mut slots = slot::settle(&ledger.slots, &ledger.made, &claims, &files, &slotted)?;
     let real = read(server, shipped.start.keys().chain(shipped.gone.keys()).cloned().collect())?;
     for (path, start) in &shipped.start {
         let now = real.get(path).cloned();
@@ -90,8 +98,41 @@ pub(super) fn settle(
     slots.docs.retain(|d| d.before != d.after);
     go_with_item(before, &shipped, &real, &mut slots)?;
     slots.docs.extend(shipped.beside);
-    let findings = shipped.findings.into_iter().chain(tuning.findings).collect();
+    let findings = shipped.findings.into_iter().chain(tuning.findings).chain(bounds.findings);
+    let findings = findings.chain(map_findings(server, &wires)).collect();
     Ok(Settings { slots, keep: shipped.keep, findings, text: tuning.text.filter(|t| *t != server.text) })
+}
+
+/// The files in which bounds stand.
+pub(crate) fn bounded(server: &Server) -> Result<BTreeMap<ServerPath, Vec<u8>>, Error> {
+    let rules = &server.family.rules.bound;
+    read(server, rules.iter().filter_map(|b| server_path(&b.file).ok()).collect())
+}
+
+/// What waits for a start, and a map that is to be played and is not there.
+pub(crate) fn map_findings(server: &Server, wires: &Wires) -> Vec<Finding> {
+    let mut out = Vec::new();
+    let mut told: BTreeSet<(&ItemId, &str)> = BTreeSet::new();
+    for pending in &wires.pending {
+        if told.insert((&pending.item, &pending.field)) {
+            let cause = format!(
+                "{} is not wired in {} yet: its {} is known only once the server has fetched it",
+                pending.item, pending.file, pending.field
+            );
+            let fix = "yalotheca trial starts the server and completes it";
+            out.push(
+                Finding::new("waits-for-start", Severity::Warning, cause, fix).at(&pending.file).of(&pending.item),
+            );
+        }
+    }
+    if let (Some(play), false) = (&server.roster.play, wires.played)
+        && wires.pending.is_empty()
+    {
+        let cause =
+            format!("the roster plays `{}`, and no map of that name is on it", yalotheca_core::text::clean(play, 60));
+        out.push(Finding::new("no-such-map", Severity::Error, cause, "see what there is: yalotheca maps").at("roster"));
+    }
+    out
 }
 
 /// The slots as a new default leaves them: what was ours is taken out of the file before it is merged, so it is
@@ -141,14 +182,8 @@ fn by_path(rows: &Rows) -> BTreeMap<&ServerPath, (&ItemId, &FileRow)> {
     rows.iter().flat_map(of).collect()
 }
 
-fn shipped(
-    server: &Server,
-    before: &Ledger,
-    old: &Rows,
-    rows: &Rows,
-    picked: &[Picked],
-    known: &ServerFacts,
-) -> Result<Shipped, Error> {
+fn shipped(around: &Around<'_>, before: &Ledger, old: &Rows, rows: &Rows, picked: &[Picked]) -> Result<Shipped, Error> {
+    let server = around.server;
     let (was, will) = (by_path(old), by_path(rows));
     let mut out = Shipped::default();
     for (path, (_, row)) in &was {
@@ -163,8 +198,11 @@ fn shipped(
         if now.is_some() && old_row.is_some_and(|o| o.sha256 == row.sha256) {
             continue;
         }
-        let new = default_bytes(server, picked, known, id, row)?;
-        out.keep.push(new.clone());
+        let new = default_bytes(around, picked, id, row)?;
+        // a world may be large, and is never merged
+        if !row.once {
+            out.keep.push(new.clone());
+        }
         let Some(now) = now else {
             if old_row.is_some() {
                 let cause = "it was taken away by hand: put back, because the roster wants its item";
@@ -184,6 +222,10 @@ fn shipped(
             }
             continue;
         };
+        if row.once {
+            yours(server, path, id, now, old_row, &new, &mut out)?;
+            continue;
+        }
         let default = state::kept(server.tree.as_ref(), &old_row.sha256)?;
         let bare = without_ours(before, path, now)?;
         let format = tune::format_of(server, path, Some(now));
@@ -204,6 +246,29 @@ fn shipped(
         }
     }
     Ok(out)
+}
+
+/// A file that is the administrator's as a whole: a changed default is put beside, with what changed in it.
+fn yours(
+    server: &Server,
+    path: &ServerPath,
+    id: &ItemId,
+    now: &[u8],
+    old: &FileRow,
+    new: &[u8],
+    out: &mut Shipped,
+) -> Result<(), Error> {
+    let untouched = Digest::of(now) == old.sha256;
+    let beside = beside(server, path, new, out)?;
+    let changed = match (std::str::from_utf8(now), std::str::from_utf8(new)) {
+        (Ok(now), Ok(new)) => yalotheca_core::text::line_changes(now, new),
+        _ => String::new(),
+    };
+    let hand = if untouched { "you never changed it" } else { "you or the server changed it" };
+    let cause = format!("{id} brings another default for it, and it is yours ({hand}): kept{changed}");
+    let fix = format!("the new one lies beside it: {beside}");
+    out.findings.push(Finding::new("default-changed", Severity::Note, cause, fix).at(path).of(id));
+    Ok(())
 }
 
 /// Values that both sides changed: the administrator's stay, and the new default is put beside.
@@ -247,19 +312,14 @@ fn beside(server: &Server, path: &ServerPath, new: &[u8], out: &mut Shipped) -> 
 }
 
 /// The bytes of a default that an item ships.
-fn default_bytes(
-    server: &Server,
-    picked: &[Picked],
-    known: &ServerFacts,
-    id: &ItemId,
-    row: &FileRow,
-) -> Result<Vec<u8>, Error> {
+fn default_bytes(around: &Around<'_>, picked: &[Picked], id: &ItemId, row: &FileRow) -> Result<Vec<u8>, Error> {
+    let server = around.server;
     if let Ok(bytes) = state::kept(server.tree.as_ref(), &row.sha256) {
         return Ok(bytes);
     }
     let gone = || Error::NoSettings { file: row.path.to_string(), why: format!("is not in what {id} brings any more") };
     let one = picked.iter().find(|p| p.id == *id).ok_or_else(gone)?;
-    let placed = places_of(server, one, known)?.files.into_iter().find(|f| f.path == row.path).ok_or_else(gone)?;
+    let placed = places_of(around, one, 0)?.files.into_iter().find(|f| f.path == row.path).ok_or_else(gone)?;
     let home = &server.around.home;
     match &placed.source {
         Source::Store(digest) | Source::Kept(digest) => {

@@ -146,7 +146,9 @@ pub enum TreeError {
         path: String,
     },
     /// The family names a root that this server does not have.
-    #[error("no root `{0}` is known on this server")]
+    #[error(
+        "the family puts something into `{0}:`, and this program cannot reach what lies beside the server's folder yet"
+    )]
     Root(String),
     /// A file is larger than what may be read at once.
     #[error("`{path}` has {bytes} bytes, more than the {most} that are read of such a file")]

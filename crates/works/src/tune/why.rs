@@ -63,6 +63,7 @@ pub fn why(server: &Server, file: &str, at: &Path) -> Result<(Path, Vec<Layer>),
             (Owner::Tuned | Owner::TunedOut, None) => "tuned".to_owned(),
             (Owner::Item(id), _) => format!("item {id}"),
             (Owner::Terms, _) => "terms you accepted".to_owned(),
+            (Owner::Bound, _) => "what is installed needs it".to_owned(),
             (Owner::Family, _) => "the family's default".to_owned(),
         };
         put(name, (*owner != Owner::TunedOut || list).then(|| value.clone()));

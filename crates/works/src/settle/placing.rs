@@ -1,0 +1,127 @@
+//! Where the files of chosen items go: those that stay where their lists say, new ones by the family's rules.
+
+use std::collections::BTreeMap;
+
+use yalotheca_core::changes::{self, FileChanges, Step, WantedFile};
+use yalotheca_core::family::server_path;
+use yalotheca_core::id::{ItemId, ServerPath};
+use yalotheca_core::ledger::FileRow;
+use yalotheca_core::place::{self, Placed, Source};
+
+use super::Rows;
+use super::choose::{self, Picked};
+use crate::Error;
+use crate::scene::{Around, Taken};
+use crate::server::Server;
+
+/// Every item's files with their places.
+pub(super) struct AllPlaced {
+    pub(super) files: BTreeMap<ServerPath, WantedFile>,
+    pub(super) rows: Rows,
+    pub(super) left: Vec<(ItemId, Vec<String>)>,
+}
+
+/// Places the items: those that stay where their lists say, new ones by the family's rules.
+pub(super) fn place_all(
+    around: &Around<'_>,
+    picked: &[Picked],
+    order: &[ItemId],
+    old: &Rows,
+) -> Result<AllPlaced, Error> {
+    let mut all: Vec<(ItemId, Placed)> = Vec::new();
+    let mut rows = Rows::new();
+    let mut left = Vec::new();
+    for (at, id) in order.iter().enumerate() {
+        let Some(one) = picked.iter().find(|p| p.id == *id) else { continue };
+        let placed = if one.learnt.is_none() && !placed_anew(around.server, &one.held.kind) {
+            let kept = |row: &FileRow| Placed {
+                path: row.path.clone(),
+                source: Source::Kept(row.sha256.clone()),
+                sha256: row.sha256.clone(),
+                bytes: row.bytes,
+                settings: row.settings,
+                once: row.once,
+                layer: row.layer,
+            };
+            old.get(id).map(|rows| rows.iter().map(kept).collect()).unwrap_or_default()
+        } else {
+            let places = places_of(around, one, at + 1)?;
+            if !places.left.is_empty() {
+                left.push((id.clone(), places.left));
+            }
+            places.files
+        };
+        let row = |p: &Placed| FileRow {
+            path: p.path.clone(),
+            sha256: p.sha256.clone(),
+            bytes: p.bytes,
+            settings: p.settings,
+            once: p.once,
+            layer: p.layer,
+        };
+        rows.insert(id.clone(), placed.iter().map(row).collect());
+        all.extend(placed.into_iter().map(|p| (id.clone(), p)));
+    }
+    let files = changes::gather(all).map_err(Error::Forbidden)?;
+    Ok(AllPlaced { files, rows, left })
+}
+
+/// Whether items of a kind may stand elsewhere though they are the same: their names carry the load order, or only some
+/// of their entries are taken.
+pub(super) fn placed_anew(server: &Server, kind: &str) -> bool {
+    let numbered = |p: &yalotheca_core::family::Placing| p.to.fields().any(|f| f == "order");
+    server.family.rules.kind.get(kind).is_some_and(|k| k.entry.is_some() || k.place.iter().any(numbered))
+}
+
+/// Places a chosen item; `order` is its position in the load order.
+pub(super) fn places_of(around: &Around<'_>, one: &Picked, order: usize) -> Result<place::Places, Error> {
+    let server = around.server;
+    if choose::fetched_by_server(server, &one.held.kind) {
+        return Ok(place::Places::default());
+    }
+    let learnt = match &one.learnt {
+        Some(learnt) => learnt.clone(),
+        None => choose::open(server, one)?,
+    };
+    let taken = Taken::of(server, &one.id, &one.held);
+    let Some(item) = taken.item(server, order) else { return Ok(place::Places::default()) };
+    let scene = around.scene();
+    let mut places = place::place(&item, &learnt.look, &learnt.real, &scene)?;
+    places.left.extend(learnt.left.iter().cloned());
+    if let (Some(seal), Some(signer)) = (&item.kind.seal, &learnt.signer)
+        && let Some((path, content)) = seal.trusted_file(signer)
+    {
+        let path = server_path(&path).map_err(|source| place::PlaceError::Path { item: one.id.clone(), source })?;
+        let (sha256, bytes) = server.around.home.take(&mut content.as_bytes(), std::path::Path::new(path.path()))?;
+        let source = Source::Store(sha256.clone());
+        places.files.push(Placed { path, source, sha256, bytes, settings: false, once: false, layer: false });
+    }
+    Ok(places)
+}
+
+/// A file of an item that stays and must be put back comes from its download again.
+pub(super) fn with_sources(
+    around: &Around<'_>,
+    mut changes: FileChanges,
+    picked: &[Picked],
+) -> Result<FileChanges, Error> {
+    let mut opened: BTreeMap<ItemId, place::Places> = BTreeMap::new();
+    for step in &mut changes.steps {
+        let Step::Place { path, file, .. } = step else { continue };
+        if !matches!(file.source, Source::Kept(_)) {
+            continue;
+        }
+        for owner in &file.owners {
+            let Some(one) = picked.iter().find(|p| p.id == *owner) else { continue };
+            if !opened.contains_key(owner) {
+                opened.insert(owner.clone(), places_of(around, one, 0)?);
+            }
+            let found = opened.get(owner).and_then(|p| p.files.iter().find(|f| f.path == *path));
+            if let Some(found) = found.filter(|f| f.sha256 == file.sha256) {
+                file.source = found.source.clone();
+                break;
+            }
+        }
+    }
+    Ok(changes)
+}
