@@ -170,10 +170,12 @@ fn vsftpd_with_tls_and_one_session() {
     let club = Club::new();
     let (cert, key) = certificate(&club);
     let (dir, port) = (club.dir.path().display().to_string(), free_port());
-    // it lists as ls does, and demands that data connections go on with the control connection's session
+    // it lists as ls does, and demands that data connections go on with the control connection's session;
+    // the account that it would take for visitors by itself is not on every machine
+    let visitor = somebody().0;
     let config = format!(
         "listen=YES\nlisten_address=127.0.0.1\nlisten_port={port}\nbackground=NO\nrun_as_launching_user=YES\n\
-         anonymous_enable=YES\nno_anon_password=YES\nanon_root={dir}\nwrite_enable=YES\nanon_upload_enable=YES\n\
+         anonymous_enable=YES\nno_anon_password=YES\nftp_username={visitor}\nanon_root={dir}\nwrite_enable=YES\nanon_upload_enable=YES\n\
          anon_mkdir_write_enable=YES\nanon_other_write_enable=YES\nanon_world_readable_only=NO\nanon_umask=022\n\
          ssl_enable=YES\nallow_anon_ssl=YES\nforce_anon_data_ssl=YES\nforce_anon_logins_ssl=YES\n\
          require_ssl_reuse=YES\nrsa_cert_file={cert}\nrsa_private_key_file={key}\nssl_ciphers=HIGH\n\
