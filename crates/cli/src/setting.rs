@@ -44,6 +44,8 @@ pub(crate) struct Setting {
     pub(crate) machine: String,
     /// The password of a rented host.
     pub(crate) password: Option<String>,
+    /// The password of encrypted archives.
+    pub(crate) archive_password: Option<String>,
     /// The socket of an SSH agent.
     pub(crate) agent: Option<PathBuf>,
     /// The person's SSH folder.
@@ -81,6 +83,7 @@ pub(crate) fn resolve() -> Result<(Cli, Setting), ExitCode> {
         who: variable("YALOTHECA_WHO").unwrap_or_else(|| format!("{} on {machine}", person())),
         machine,
         password: variable("YALOTHECA_PASSWORD"),
+        archive_password: variable("YALOTHECA_ARCHIVE_PASSWORD"),
         agent: variable("SSH_AUTH_SOCK").map(PathBuf::from),
         ssh: variable("HOME").or_else(|| variable("USERPROFILE")).map(|h| PathBuf::from(h).join(".ssh")),
         trust_host: cli.globals.trust_host.clone(),

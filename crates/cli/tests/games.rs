@@ -166,55 +166,6 @@ fn archives_and_strange_arenas_are_found() {
     assert!(ran.text.contains("arenas/deep.cma") && ran.text.contains("map/license.txt"), "{}", ran.text);
 }
 
-/// A small arena, packed by another program (xz).
-const TINY_XZ: &[u8] = &[
-    0xfd, 0x37, 0x7a, 0x58, 0x5a, 0x00, 0x00, 0x04, 0xe6, 0xd6, 0xb4, 0x46, 0x02, 0x00, 0x21, 0x01, 0x16, 0x00, 0x00,
-    0x00, 0x74, 0x2f, 0xe5, 0xa3, 0x01, 0x00, 0x12, 0x43, 0x4d, 0x41, 0x31, 0x20, 0x31, 0x39, 0x0a, 0x61, 0x72, 0x65,
-    0x6e, 0x61, 0x20, 0x74, 0x69, 0x6e, 0x79, 0x0a, 0x00, 0x00, 0x1a, 0xdf, 0xe5, 0x25, 0x5e, 0xde, 0xa1, 0x8e, 0x00,
-    0x01, 0x2b, 0x13, 0x9c, 0x09, 0x48, 0xd2, 0x1f, 0xb6, 0xf3, 0x7d, 0x01, 0x00, 0x00, 0x00, 0x00, 0x04, 0x59, 0x5a,
-];
-
-#[test]
-fn maps_come_packed_in_every_way() {
-    let club = Club::adopted_of("capstan");
-    let tiny = b"CMA1 19\narena tiny\n";
-    // a frame of one raw block, as the format's document has it
-    let zstd = |bytes: &[u8]| {
-        let size = u32::try_from(bytes.len()).unwrap();
-        let block = ((size << 3) | 1).to_le_bytes();
-        let mut out = vec![0x28, 0xb5, 0x2f, 0xfd, 0xa0];
-        out.extend(size.to_le_bytes());
-        out.extend(&block[..3]);
-        out.extend(bytes);
-        out
-    };
-    let mut tar = tar::Builder::new(Vec::new());
-    let mut header = tar::Header::new_ustar();
-    header.set_size(tiny.len() as u64);
-    header.set_mode(0o644);
-    header.set_cksum();
-    tar.append_data(&mut header, "in/tiny.cma", tiny.as_slice()).unwrap();
-    let tar = tar.into_inner().unwrap();
-    for (name, bytes) in [
-        ("tiny.cma.xz", TINY_XZ.to_vec()),
-        ("tiny.cma.zst", zstd(tiny)),
-        ("tiny.tar", tar.clone()),
-        ("tiny.tar.zst", zstd(&tar)),
-    ] {
-        club.write(name, bytes);
-        let ran = club.run(&format!("want ./{name} --dry-run"));
-        assert!(ran.text.contains("arenas/tiny.cma"), "{name}: {}", ran.text);
-    }
-    // the same with its end cut off
-    for (name, bytes) in
-        [("cut.cma.xz", TINY_XZ[..TINY_XZ.len() - 9].to_vec()), ("cut.cma.zst", zstd(tiny)[..20].to_vec())]
-    {
-        club.write(name, bytes);
-        let ran = club.run(&format!("want ./{name}"));
-        assert!(ran.code != 0 && ran.text.contains("broken or cut short"), "{name}: {}", ran.text);
-    }
-}
-
 #[test]
 fn lands_have_numbers_and_walk_grids() {
     let club = Club::of("thornmere");

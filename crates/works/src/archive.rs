@@ -34,8 +34,11 @@ pub enum ArchiveError {
     #[error("the archive is broken or cut short: {0}; fetch it again, or ask its author")]
     Broken(String),
     /// A member is encrypted.
-    #[error("`{0}` is encrypted, and no password was given; unpack it yourself and give what is inside")]
+    #[error("`{0}` is encrypted, and no password was given")]
     Encrypted(String),
+    /// The password does not open it.
+    #[error("the password given does not open `{0}`, or it is broken")]
+    Password(String),
     /// A member's path must not be written.
     #[error("its member `{path}` {why}; this archive is not safe and nothing of it was unpacked")]
     Path {
@@ -80,7 +83,7 @@ pub(crate) fn open(path: &Path) -> Result<Opened, ArchiveError> {
 /// The first thing that makes the archive unsafe or unreadable.
 pub fn list(path: &Path, most: u64) -> Result<Vec<Member>, ArchiveError> {
     let mut archive = open(path)?;
-    let files = inspect(&mut archive, most)?;
+    let files = inspect(&mut archive, most, false)?;
     let share = files.len().div_ceil(rayon::current_num_threads().max(1)).max(1);
     let parts: Vec<Vec<Member>> = files
         .par_chunks(share)
@@ -124,7 +127,11 @@ impl<R: Read> Read for Counted<R> {
 }
 
 /// Looks at every entry's name and nature before a byte is unpacked: (place, path, size) of each file.
-fn inspect<R: Read + Seek>(archive: &mut ZipArchive<R>, most: u64) -> Result<Vec<(usize, String, u64)>, ArchiveError> {
+fn inspect<R: Read + Seek>(
+    archive: &mut ZipArchive<R>,
+    most: u64,
+    unlocked: bool,
+) -> Result<Vec<(usize, String, u64)>, ArchiveError> {
     if archive.len() > MOST_MEMBERS {
         return Err(ArchiveError::TooLarge(format!("it has {} members, more than {MOST_MEMBERS}", archive.len())));
     }
@@ -148,7 +155,7 @@ fn inspect<R: Read + Seek>(archive: &mut ZipArchive<R>, most: u64) -> Result<Vec
         if folder || entry.is_dir() {
             continue;
         }
-        if entry.encrypted() {
+        if entry.encrypted() && !unlocked {
             return Err(ArchiveError::Encrypted(shown));
         }
         // the kind of file in the upper bits of the unix mode: 0 is not told, 0o100000 is a plain file

@@ -11,6 +11,7 @@ use yalotheca_core::seal::{SealError, Signer};
 use crate::Error;
 use crate::archive::{self, ArchiveError, Sort};
 use crate::home::Home;
+use crate::tree::{Access, TreeError};
 
 /// So deep may an archive lie in archives.
 const MOST_DEPTH: usize = 3;
@@ -45,6 +46,10 @@ pub struct Opener<'a> {
     pub limits: Limits,
     /// The kind that a person named.
     pub kind: Option<&'a str>,
+    /// Who knows the passwords of archives.
+    pub access: &'a Access,
+    /// The file that the roster, or a person, names for the password.
+    pub password_file: Option<&'a Path>,
 }
 
 impl Opener<'_> {
@@ -57,7 +62,7 @@ impl Opener<'_> {
     }
 
     fn within(&self, digest: &Digest, name: &str, depth: usize) -> Result<Learnt, Error> {
-        let look = look(self.home, digest, name, self.limits)?;
+        let look = self.look(digest, name)?;
         match manifest::tell_kind(self.family, &look, self.kind) {
             Ok((word, real)) => self.told(word.to_owned(), look, real),
             Err(none @ ManifestError::NoKind { .. }) if depth < MOST_DEPTH => {
@@ -122,7 +127,7 @@ impl Opener<'_> {
         let (holder, members) = match &real {
             Real::Inside(member) if kind.manifest.inside.is_some() => {
                 self.bring(&look, member)?;
-                let inner = self::look(self.home, &member.sha256, &real.name(&look), self.limits)?;
+                let inner = self.look(&member.sha256, &real.name(&look))?;
                 (member.sha256.clone(), inner.members.unwrap_or_default())
             }
             _ => (look.sha256.clone(), look.members.clone().unwrap_or_default()),
@@ -160,37 +165,55 @@ impl Opener<'_> {
         }
         Ok(Some(seals.signer))
     }
-}
 
-/// Lists a file of the store, from memory when it was opened before.
-fn look(home: &Home, digest: &Digest, name: &str, limits: Limits) -> Result<Look, Error> {
-    let path = home.store_path(digest);
-    let unreadable = || Error::disk(path.clone(), "cannot be read");
-    let bytes = std::fs::metadata(&path).map_err(unreadable())?.len();
-    let refused = |source: ArchiveError| Error::Archive { name: name.to_owned(), source };
-    let sort = archive::sort(&path).map_err(unreadable())?;
-    let turned = |sort| sort == Sort::Zip || home.opened_path(digest).is_file();
-    let members = match (home.look(digest), sort) {
-        (Some(members), Some(sort)) if turned(sort) => Some(members),
-        (_, Some(sort)) => {
-            let most = limits.unpacked_mb.saturating_mul(1_000_000);
-            if sort != Sort::Zip {
-                let mut file = home.temporary()?;
-                archive::unify(&path, sort, archive::unpacked_name(name), most, file.as_file_mut()).map_err(refused)?;
-                home.keep_opened(file, digest)?;
+    /// Lists a file of the store, from memory when it was opened before.
+    fn look(&self, digest: &Digest, name: &str) -> Result<Look, Error> {
+        let home = self.home;
+        let path = home.store_path(digest);
+        let unreadable = || Error::disk(path.clone(), "cannot be read");
+        let bytes = std::fs::metadata(&path).map_err(unreadable())?.len();
+        let sort = archive::sort(&path).map_err(unreadable())?;
+        let turned = |sort| sort == Sort::Zip || home.opened_path(digest).is_file();
+        let members = match (home.look(digest), sort) {
+            (Some(members), Some(sort)) if turned(sort) => Some(members),
+            (_, Some(sort)) => {
+                let most = self.limits.unpacked_mb.saturating_mul(1_000_000);
+                if sort != Sort::Zip {
+                    self.unify(digest, sort, name, most)?;
+                }
+                let refused = |source: ArchiveError| Error::Archive { name: name.to_owned(), source };
+                let listed = archive::list(&home.archive_path(digest), most).map_err(refused)?;
+                home.keep_look(digest, &listed);
+                Some(listed)
             }
-            let listed = archive::list(&home.archive_path(digest), most).map_err(refused)?;
-            home.keep_look(digest, &listed);
-            Some(listed)
+            (_, None) => None,
+        };
+        // one that lay under another name when it was opened is called after the name it has now
+        let single = sort.is_some_and(Sort::is_single);
+        if single && members.iter().flatten().any(|m| m.path != archive::unpacked_name(name)) {
+            let turned = home.opened_path(digest);
+            std::fs::remove_file(&turned).map_err(Error::disk(&turned, "cannot be written anew"))?;
+            return self.look(digest, name);
         }
-        (_, None) => None,
-    };
-    // one that lay under another name when it was opened is called after the name it has now
-    let single = sort.is_some_and(Sort::is_single);
-    if single && members.iter().flatten().any(|m| m.path != archive::unpacked_name(name)) {
-        let turned = home.opened_path(digest);
-        std::fs::remove_file(&turned).map_err(Error::disk(&turned, "cannot be written anew"))?;
-        return look(home, digest, name, limits);
+        Ok(Look { name: name.to_owned(), sha256: digest.clone(), bytes, members })
     }
-    Ok(Look { name: name.to_owned(), sha256: digest.clone(), bytes, members })
+
+    /// Turns an archive into a plain zip; a password is only asked for where one is needed.
+    fn unify(&self, digest: &Digest, sort: Sort, name: &str, most: u64) -> Result<(), Error> {
+        let path = self.home.store_path(digest);
+        let turn = |password: Option<&str>| {
+            let mut file = self.home.temporary()?;
+            let done = archive::unify(&path, sort, archive::unpacked_name(name), password, most, file.as_file_mut());
+            Ok::<_, Error>(done.map(|()| file))
+        };
+        let refused = |source: ArchiveError| Error::Archive { name: name.to_owned(), source };
+        let done = match turn(None)? {
+            Err(locked @ ArchiveError::Encrypted(_)) => {
+                let password = self.access.archive_password(self.password_file, name).map_err(TreeError::from)?;
+                turn(Some(&password.ok_or_else(|| refused(locked))?))?
+            }
+            other => other,
+        };
+        self.home.keep_opened(done.map_err(refused)?, digest)
+    }
 }

@@ -40,6 +40,8 @@ pub struct How {
     pub take: Vec<String>,
     /// What is chosen for it: field and value.
     pub choices: Vec<(String, String)>,
+    /// A file whose first line is the password of the archive, relative to where the program runs.
+    pub password_file: Option<PathBuf>,
 }
 
 /// Puts items on the roster: `id`, `id@range`, a catalogue number, a file or a link.
@@ -184,7 +186,7 @@ fn line(server: &Server, what: &str, how: &How) -> Result<(ItemId, String), Erro
     let by_number = server.family.rules.kind.values().any(|k| k.fetched_by == FetchedBy::Server);
     let digits = !name.is_empty() && name.chars().all(|c| c.is_ascii_digit());
     let id = match resolve(server, name) {
-        Err(Error::NotOffered { .. }) if digits && by_number => return number(name, how),
+        Err(Error::NotOffered { .. }) if digits && by_number => return number(server, name, how),
         other => other?,
     };
     let offered = server.catalogues.items(&BTreeSet::from([id.clone()]))?.remove(&id);
@@ -193,12 +195,12 @@ fn line(server: &Server, what: &str, how: &How) -> Result<(ItemId, String), Erro
         let family = clean(&other.facts.family, 40);
         return Err(Error::OtherFamily { item: id.to_string(), family, here: here.clone() });
     }
-    Ok((id, value(&range, how)))
+    Ok((id, value(server, &range, how)))
 }
 
 /// A roster line's value for an item of a catalogue.
-fn value(range: &Range, how: &How) -> String {
-    let more = more(how);
+fn value(server: &Server, range: &Range, how: &How) -> String {
+    let more = more(server, how);
     if more.is_empty() {
         toml_text(&range.to_string())
     } else {
@@ -207,7 +209,7 @@ fn value(range: &Range, how: &How) -> String {
 }
 
 /// What of a roster's table says how an item is wanted.
-fn more(how: &How) -> String {
+fn more(server: &Server, how: &How) -> String {
     let mut out = String::new();
     if let Some(kind) = &how.kind {
         out.push_str(&format!(", kind = {}", toml_text(kind)));
@@ -216,12 +218,15 @@ fn more(how: &How) -> String {
         let names: Vec<String> = how.take.iter().map(|t| toml_text(t)).collect();
         out.push_str(&format!(", take = [{}]", names.join(", ")));
     }
+    if let Some(file) = &how.password_file {
+        out.push_str(&format!(", password-file = {}", toml_text(&beside(server, file))));
+    }
     out
 }
 
 /// A catalogue number that no catalogue knows, where the server itself fetches by number.
-fn number(number: &str, how: &How) -> Result<(ItemId, String), Error> {
-    Ok((ItemId::new(number)?, format!("{{ number = {}{} }}", toml_text(number), more(how))))
+fn number(server: &Server, number: &str, how: &How) -> Result<(ItemId, String), Error> {
+    Ok((ItemId::new(number)?, format!("{{ number = {}{} }}", toml_text(number), more(server, how))))
 }
 
 pub(crate) fn toml_text(text: &str) -> String {
@@ -273,9 +278,9 @@ fn file(server: &Server, what: &str, how: &How) -> Result<(ItemId, String), Erro
         let mut file = std::fs::File::open(path).map_err(Error::disk(path, "cannot be read"))?;
         (home.take(&mut file, path)?.0, name)
     };
-    let learnt = opener(server, how.kind.as_deref()).learn(&digest, &name)?;
+    let learnt = opener(server, how.kind.as_deref(), how.password_file.as_deref()).learn(&digest, &name)?;
     let shown = beside(server, path);
-    Ok((learnt.found.id, format!("{{ file = {}, sha256 = \"{digest}\"{} }}", toml_text(&shown), more(how))))
+    Ok((learnt.found.id, format!("{{ file = {}, sha256 = \"{digest}\"{} }}", toml_text(&shown), more(server, how))))
 }
 
 /// The file's path as the roster writes it: relative to the roster's folder, unless they have nothing in common.
@@ -298,7 +303,7 @@ fn link(server: &Server, address: &str, how: &How) -> Result<(ItemId, String), E
     let job = Job { what: clean(what, 60), addresses: vec![address.to_owned()], wanted: None, sha512: None };
     let got = server.fetcher.fetch(home, &[job], server.around.progress.as_ref()).pop();
     let got = got.unwrap_or(Err(Error::Stopped))?;
-    let learnt = opener(server, how.kind.as_deref()).learn(&got.sha256, &got.name)?;
-    let value = format!("{{ link = {}, sha256 = \"{}\"{} }}", toml_text(address), got.sha256, more(how));
+    let learnt = opener(server, how.kind.as_deref(), how.password_file.as_deref()).learn(&got.sha256, &got.name)?;
+    let value = format!("{{ link = {}, sha256 = \"{}\"{} }}", toml_text(address), got.sha256, more(server, how));
     Ok((learnt.found.id, value))
 }

@@ -219,7 +219,7 @@ fn look(path: &Path, most: u64) -> Result<usize, String> {
         Some(Sort::Zip) => list(path, most).map(|m| m.len()).map_err(|e| e.to_string()),
         Some(other) => {
             let mut turned = tempfile::NamedTempFile::new().unwrap();
-            unify(path, other, "content", most, turned.as_file_mut()).map_err(|e| e.to_string())?;
+            unify(path, other, "content", None, most, turned.as_file_mut()).map_err(|e| e.to_string())?;
             turned.as_file_mut().rewind().unwrap();
             list(turned.path(), most).map(|m| m.len()).map_err(|e| e.to_string())
         }

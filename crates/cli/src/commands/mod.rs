@@ -132,6 +132,7 @@ pub(crate) fn surroundings(setting: &Setting) -> Surroundings {
         stopped: false,
         access: Access {
             password: setting.password.clone(),
+            archive_password: setting.archive_password.clone(),
             agent: setting.agent.clone(),
             ssh: setting.ssh.clone(),
             trusted: setting.trust_host.clone(),

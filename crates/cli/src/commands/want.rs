@@ -1,3 +1,5 @@
+use std::path::PathBuf;
+
 use clap::Args;
 use serde_json::{Value, json};
 use yalotheca_works::Error;
@@ -26,6 +28,9 @@ pub(crate) struct Want {
     /// Chooses something for it, as its family lets you: `turns=5`; may be given several times
     #[arg(long, value_name = "FIELD=VALUE")]
     set: Vec<String>,
+    /// A file that only you can read; its first line is the password of the archive
+    #[arg(long, value_name = "FILE")]
+    password_file: Option<PathBuf>,
     /// Only shows; the roster stays as it is
     #[arg(long)]
     dry_run: bool,
@@ -38,7 +43,8 @@ pub(crate) fn run(args: &Want, setting: &Setting, ui: &Ui) -> Result<u8, Error> 
         parts.ok_or_else(|| Error::Usage(format!("`{text}` is not FIELD=VALUE")))
     };
     let choices = args.set.iter().map(pair).collect::<Result<Vec<_>, _>>()?;
-    let how = How { kind: args.kind.clone(), take: args.take.clone(), choices };
+    let how =
+        How { kind: args.kind.clone(), take: args.take.clone(), choices, password_file: args.password_file.clone() };
     let outcome = want(&server, &args.what, &how, !args.dry_run)?;
     Ok(told(&outcome, args.dry_run, ui))
 }

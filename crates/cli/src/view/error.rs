@@ -7,6 +7,7 @@ use yalotheca_core::settings::EditError;
 use yalotheca_core::solve::tell;
 use yalotheca_core::text::clean;
 use yalotheca_works::Error;
+use yalotheca_works::archive::ArchiveError;
 use yalotheca_works::fetch::FetchError;
 use yalotheca_works::tree::TreeError;
 use yalotheca_works::tree::remote::HostError;
@@ -167,6 +168,12 @@ fn fix(error: &Error) -> String {
             };
         }
         Error::Slot(_) => "mend that line by hand, then run the same command again",
+        Error::Archive { source: ArchiveError::Encrypted(_), .. } => {
+            "put its password as the first line of a file that only you can read, and give that: want … --password-file FILE"
+        }
+        Error::Archive { source: ArchiveError::Password(_), .. } => {
+            "ask where you got it for the right password; letters count, and so do blanks at the end"
+        }
         Error::Place(_) | Error::Archive { .. } => "",
         Error::Fetch(FetchError::Status { status, .. }) if status.starts_with("404") => {
             "check the address; there is nothing at it"

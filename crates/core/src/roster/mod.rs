@@ -95,6 +95,8 @@ pub struct Want {
     pub kind: Option<String>,
     /// The entries that are taken; all when absent.
     pub take: Option<Vec<String>>,
+    /// A file whose first line is the password of its archive, relative to the roster's folder.
+    pub password_file: Option<String>,
     /// The line in the roster, from 1.
     pub line: usize,
 }
@@ -220,6 +222,7 @@ struct RawWant {
     sha256: Option<Digest>,
     kind: Option<String>,
     take: Option<Vec<String>>,
+    password_file: Option<String>,
 }
 
 impl Roster {
@@ -282,12 +285,12 @@ fn want(text: &str, key: &str, item: &toml_edit::Item, span: (usize, usize)) -> 
     let line = line_column(text, span.0).0;
     if let Some(range) = item.as_str() {
         let range = Range::parse(range).map_err(|e| error(text, span_of(item.span()), e.to_string()))?;
-        return Ok(Want { id, range, beta: false, from: None, kind: None, take: None, line });
+        return Ok(Want { id, range, beta: false, from: None, kind: None, take: None, password_file: None, line });
     }
     let table = item.as_table_like().ok_or_else(|| {
         fail(format!("`{id}` must be a version range (`{id} = \"^2\"`) or a table (`{id} = {{ file = \"…\" }}`)"))
     })?;
-    let known = ["version", "beta", "file", "link", "here", "number", "sha256", "kind", "take"];
+    let known = ["version", "beta", "file", "link", "here", "number", "sha256", "kind", "take", "password-file"];
     if let Some((word, _)) = table.iter().find(|(k, _)| !known.contains(k)) {
         let hint = did_you_mean(word, known);
         return Err(fail(format!("`{id}` has `{}`, which is no word here{hint}", clean(word, 40))));
@@ -313,7 +316,7 @@ fn want(text: &str, key: &str, item: &toml_edit::Item, span: (usize, usize)) -> 
         }
     };
     let range = raw.version.unwrap_or_default();
-    Ok(Want { id, range, beta: raw.beta, from, kind: raw.kind, take: raw.take, line })
+    Ok(Want { id, range, beta: raw.beta, from, kind: raw.kind, take: raw.take, password_file: raw.password_file, line })
 }
 
 fn read_table(table: &dyn toml_edit::TableLike) -> Result<RawWant, String> {
@@ -335,6 +338,7 @@ fn read_table(table: &dyn toml_edit::TableLike) -> Result<RawWant, String> {
         here: text("here")?,
         number: text("number")?,
         kind: text("kind")?,
+        password_file: text("password-file")?,
         take: match table.get("take") {
             None => None,
             Some(item) => {

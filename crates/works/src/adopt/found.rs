@@ -88,7 +88,7 @@ fn of_kind(
                 let folder = below.trim_end_matches('/').rsplit('/').next().unwrap_or("folder").to_owned();
                 (pack(server, &members, &below)?, format!("{folder}.zip"))
             };
-            let learnt = match opener(server, Some(word)).learn(&download, &name) {
+            let learnt = match opener(server, Some(word), None).learn(&download, &name) {
                 Ok(learnt) => learnt,
                 Err(e) => {
                     out.push(Err(((*path).clone(), e.to_string())));

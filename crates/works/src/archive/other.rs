@@ -1,6 +1,6 @@
-//! Archives that are no zip: tar (plain, or packed with gzip or bzip2) and 7z. They are read once from end to end and
-//! kept as a zip without packing, so that all the rest knows one sort only. What makes a zip unsafe makes these
-//! unsafe too.
+//! Archives that are no plain zip: tar (plain or packed), 7z, files packed by themselves, and what is encrypted. They
+//! are read once from end to end and kept as a zip without packing, so that all the rest knows one sort only. What
+//! makes a zip unsafe makes these unsafe too.
 
 use std::collections::BTreeMap;
 use std::fs::File;
@@ -9,6 +9,7 @@ use std::path::Path;
 
 use yalotheca_core::id::storable;
 use yalotheca_core::text::{bytes as sized, clean};
+use zip::result::ZipError;
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipWriter};
 
@@ -22,6 +23,8 @@ const MOST_MEMORY: usize = 160 * 1_024;
 pub enum Sort {
     /// Zip.
     Zip,
+    /// A zip with something encrypted in it.
+    Locked,
     /// Tar.
     Tar,
     /// A tar, packed.
@@ -124,7 +127,7 @@ pub fn sort(path: &Path) -> std::io::Result<Option<Sort>> {
     File::open(path)?.take(512).read_to_end(&mut head)?;
     let begins = |magic: &[u8]| head.starts_with(magic);
     let found = if begins(b"PK\x03\x04") || begins(b"PK\x05\x06") {
-        Some(Sort::Zip)
+        Some(if is_locked(path) { Sort::Locked } else { Sort::Zip })
     } else if begins(b"7z\xbc\xaf\x27\x1c") {
         Some(Sort::SevenZ)
     } else if let Some(packing) = Packing::of(&head) {
@@ -144,16 +147,29 @@ fn first(from: impl Read) -> Vec<u8> {
     out
 }
 
+/// Whether a zip has an encrypted entry; one that cannot be read has none.
+fn is_locked(path: &Path) -> bool {
+    let Ok(archive) = super::open(path) else { return false };
+    (0..archive.len()).any(|at| archive.by_index_data(at).is_ok_and(|entry| entry.encrypted()))
+}
+
 fn is_tar(head: &[u8]) -> bool {
     head.get(257..262) == Some(b"ustar")
 }
 
 /// Writes an archive's files into a zip, no more than `most` bytes in all. `name` is what a single packed file is called
-/// when it is unpacked.
+/// when it is unpacked; `password` opens what is encrypted.
 ///
 /// # Errors
-/// The first thing that makes the archive unsafe or unreadable, or the disk says no.
-pub fn unify(path: &Path, sort: Sort, name: &str, most: u64, to: &mut File) -> Result<(), ArchiveError> {
+/// The first thing that makes the archive unsafe or unreadable, a password that does not open it, or the disk says no.
+pub fn unify(
+    path: &Path,
+    sort: Sort,
+    name: &str,
+    password: Option<&str>,
+    most: u64,
+    to: &mut File,
+) -> Result<(), ArchiveError> {
     let file = File::open(path).map_err(|e| ArchiveError::Broken(e.to_string()))?;
     let packed = file.metadata().map(|m| m.len()).unwrap_or(0);
     let mut out = Unified { zip: ZipWriter::new(to), seen: BTreeMap::new(), total: 0, most, packed };
@@ -163,7 +179,8 @@ pub fn unify(path: &Path, sort: Sort, name: &str, most: u64, to: &mut File) -> R
         Sort::Tar => tar(reader, &mut out)?,
         Sort::Packed(packing) => tar(packing.reader(reader), &mut out)?,
         Sort::Single(packing) => out.only(name, &mut packing.reader(reader))?,
-        Sort::SevenZ => seven(reader, &mut out)?,
+        Sort::Locked => unlocked(path, password, &mut out)?,
+        Sort::SevenZ => seven(reader, password, &mut out)?,
     }
     out.zip.finish()?.flush().map_err(|e| ArchiveError::Broken(e.to_string()))
 }
@@ -274,21 +291,41 @@ fn tar(from: impl Read, out: &mut Unified<'_>) -> Result<(), ArchiveError> {
     Ok(())
 }
 
-fn seven(from: impl Read + Seek, out: &mut Unified<'_>) -> Result<(), ArchiveError> {
+/// A zip whose entries are encrypted, some or all.
+fn unlocked(path: &Path, password: Option<&str>, out: &mut Unified<'_>) -> Result<(), ArchiveError> {
+    let mut archive = super::open(path)?;
+    for (at, name, size) in super::inspect(&mut archive, out.most, password.is_some())? {
+        let refused = |e: ZipError| match e {
+            ZipError::InvalidPassword => ArchiveError::Password(clean(&name, 120)),
+            other => other.into(),
+        };
+        let secret = archive.by_index_data(at)?.encrypted().then_some(password).flatten();
+        let mut file = match secret {
+            Some(secret) => archive.by_index_decrypt(at, secret.as_bytes()).map_err(refused)?,
+            None => archive.by_index(at)?,
+        };
+        match out.file(&name, size, &mut file) {
+            // the old encryption cannot tell every wrong password at once: what comes out is broken then
+            Err(ArchiveError::Broken(_)) if secret.is_some() => return Err(ArchiveError::Password(clean(&name, 120))),
+            other => other?,
+        }
+    }
+    Ok(())
+}
+
+fn seven(from: impl Read + Seek, password: Option<&str>, out: &mut Unified<'_>) -> Result<(), ArchiveError> {
     use sevenz_rust2::{ArchiveReader, Error, Password};
     let told = |e: Error| match e {
-        Error::PasswordRequired | Error::MaybeBadPassword(_) => ArchiveError::Encrypted("its content".to_owned()),
-        // aes256 and sha256 as 7z names it
-        Error::UnsupportedCompressionMethod(name) if name.to_lowercase().contains("aes") => {
-            ArchiveError::Encrypted("its content".to_owned())
-        }
+        Error::PasswordRequired => ArchiveError::Encrypted("its content".to_owned()),
+        Error::MaybeBadPassword(_) => ArchiveError::Password("its content".to_owned()),
         Error::MaxMemLimited { .. } => ArchiveError::TooLarge(format!(
             "it takes more than {} of memory to unpack",
             sized(MOST_MEMORY as u64 * 1_024)
         )),
         other => ArchiveError::Broken(clean(&other.to_string(), 120)),
     };
-    let mut archive = ArchiveReader::new_with_memory_limit(from, Password::empty(), MOST_MEMORY).map_err(told)?;
+    let secret = password.map_or_else(Password::empty, Password::new);
+    let mut archive = ArchiveReader::new_with_memory_limit(from, secret, MOST_MEMORY).map_err(told)?;
     for entry in &archive.archive().files {
         // the upper half holds the unix mode, where bit 15 of the lower half says so
         let mode = (entry.windows_attributes & 0x8000 != 0).then_some(entry.windows_attributes >> 16);
@@ -312,6 +349,7 @@ fn seven(from: impl Read + Seek, out: &mut Unified<'_>) -> Result<(), ArchiveErr
         Ok(refused.is_none())
     });
     match refused {
+        Some(ArchiveError::Broken(_)) if password.is_some() => Err(ArchiveError::Password("its content".to_owned())),
         Some(refused) => Err(refused),
         None => read.map_err(told),
     }

@@ -1,6 +1,7 @@
 //! Solve and learn, in turn, until nothing new appears.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
 
 use yalotheca_core::facts::{FileFact, ServerFacts, VersionFacts};
 use yalotheca_core::family::FetchedBy;
@@ -276,12 +277,15 @@ fn open_fetched(server: &Server, one: &Picked) -> Result<Learnt, Error> {
     server.around.go_on()?;
     // what it was taken as stays what it is taken as
     let kind = Some(one.held.kind.as_str()).filter(|k| !k.is_empty());
-    opener(server, kind).learn(&one.held.download, &one.held.download_name)
+    let file = server.roster.want(&one.id).and_then(|w| w.password_file.as_deref());
+    opener(server, kind, file.map(|f| server.beside().join(f)).as_deref())
+        .learn(&one.held.download, &one.held.download_name)
 }
 
 /// What opens downloads for this server.
-pub(crate) fn opener<'a>(server: &'a Server, kind: Option<&'a str>) -> Opener<'a> {
-    Opener { home: &server.around.home, family: &server.family, limits: server.roster.limits, kind }
+pub(crate) fn opener<'a>(server: &'a Server, kind: Option<&'a str>, password_file: Option<&'a Path>) -> Opener<'a> {
+    let (home, access) = (&server.around.home, &server.around.access);
+    Opener { home, family: &server.family, limits: server.roster.limits, kind, access, password_file }
 }
 
 /// Whether the server itself fetches items of a kind.
@@ -358,7 +362,8 @@ fn own_item(server: &Server, before: &Ledger, want: &Want, origin: &Origin) -> R
         return Ok(Picked { id: want.id.clone(), held, learnt: None, wanted: true, parts });
     }
     let (name, place) = bring(server, want, origin)?;
-    let learnt = opener(server, want.kind.as_deref()).learn(digest, &name)?;
+    let secret = want.password_file.as_ref().map(|f| server.beside().join(f));
+    let learnt = opener(server, want.kind.as_deref(), secret.as_deref()).learn(digest, &name)?;
     if learnt.found.says_id && learnt.found.id != want.id {
         let why = format!("is {} and not {}; put it on the roster again with yalotheca want", learnt.found.id, want.id);
         return Err(Error::Origin { item: want.id.to_string(), place, why });

@@ -5,6 +5,8 @@ use std::sync::Arc;
 
 use yalotheca_core::roster::Login;
 
+use yalotheca_core::text::clean;
+
 use super::remote::HostError;
 
 /// Asks a person, where one is there.
@@ -34,6 +36,8 @@ impl Ask for Nobody {
 pub struct Access {
     /// The password, from the environment.
     pub password: Option<String>,
+    /// The password of encrypted archives, from the environment.
+    pub archive_password: Option<String>,
     /// The socket of an SSH agent.
     pub agent: Option<PathBuf>,
     /// The person's SSH folder: keys and known hosts.
@@ -47,7 +51,7 @@ pub struct Access {
 impl Access {
     /// Returns an access that has nothing and asks nobody.
     pub fn none() -> Self {
-        Self { password: None, agent: None, ssh: None, trusted: None, ask: Arc::new(Nobody) }
+        Self { password: None, archive_password: None, agent: None, ssh: None, trusted: None, ask: Arc::new(Nobody) }
     }
 
     /// Returns the password: from the file that the roster names, the environment, or the person.
@@ -56,6 +60,21 @@ impl Access {
             return from_file(&beside.join(file)).map(Some);
         }
         Ok(self.password.clone().or_else(|| self.ask.secret(&format!("Password of {whom}"))))
+    }
+}
+
+impl Access {
+    /// Returns the password of an encrypted archive: from a file, the environment, or the person; `None` where none
+    /// of them has one.
+    ///
+    /// # Errors
+    /// The file cannot be read, is empty, or others can read it.
+    pub fn archive_password(&self, file: Option<&Path>, archive: &str) -> Result<Option<String>, HostError> {
+        if let Some(file) = file {
+            return from_file(file).map(Some);
+        }
+        let ask = || self.ask.secret(&format!("Password of {}", clean(archive, 80)));
+        Ok(self.archive_password.clone().or_else(ask))
     }
 }
 
