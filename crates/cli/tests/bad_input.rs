@@ -336,28 +336,3 @@ error: stopped: nothing was changed
     );
     assert_eq!(before, club.tree());
 }
-
-#[test]
-fn what_lies_beside_the_server_is_refused_in_a_clear_word() {
-    let club = Club::empty_of("capstan");
-    let text = "format = 1\nname = \"hollow\"\ntitle = \"Hollow Fen\"\n[[recognise]]\npath = \"fen.dat\"\nsure = 100\n\
-                [[hand]]\nname = \"line\"\nwhere = \"in the panel\"\n[root.install]\ntitle = \"install\"\n\
-                [kind.bog]\nrole = \"add-on\"\ntitle = \"bog\"\nfile = \"*.bog\"\n\
-                place = [{ take = \"real\", to = \"bogs/{name}\" }]\n\
-                [[kind.bog.wire]]\nfile = \"hand:line\"\nformat = \"lines\"\nvalue = \"-bog={stem}\"\n\
-                [kind.wheel]\nrole = \"add-on\"\ntitle = \"wheel\"\nfile = \"*.whl\"\n\
-                place = [{ take = \"real\", to = \"install:wheels/{name}\" }]\n";
-    fs::create_dir_all(club.home().join("families")).unwrap();
-    fs::write(club.home().join("families/hollow.family.toml"), text).unwrap();
-    club.write("fen.dat", "");
-    club.write("peat.bog", "p");
-    club.write("oak.whl", "o");
-    club.ok("adopt --quiet");
-    let roster = club.read("roster.toml");
-    for (file, root) in [("./peat.bog", "hand"), ("./oak.whl", "install")] {
-        let ran = club.run(&format!("want {file}"));
-        assert_eq!(ran.code, 3, "{}", ran.text);
-        assert!(ran.text.contains(&format!("`{root}:`")) && ran.text.contains("fix: "), "{}", ran.text);
-        assert_eq!(club.read("roster.toml"), roster);
-    }
-}

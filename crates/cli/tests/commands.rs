@@ -154,6 +154,10 @@ Options:
           Vouches for a signer, by fingerprint, and puts that on the roster; may
           be given several times
 
+      --done <NAME>
+          Says that you entered this where only you can, as it was asked for;
+          may be given several times
+
       --stopped
           Takes the server for stopped, whatever its signs say
 

@@ -856,11 +856,11 @@ error: ferries.json: `stops`: no element `nobody` stands there
 --- exit 2
 $ tune ferries.json a..b=1
 error: `a..b=1` is no path: a key is missing; an empty key is written ""
-  fix: see how it is written: yalotheca tune --help
+  fix: see how it is written: the same command with --help
 --- exit 2
 $ tune ferries.json north.fare south.fare=1
 error: name paths to read, or values to set, not both at once
-  fix: see how it is written: yalotheca tune --help
+  fix: see how it is written: the same command with --help
 --- exit 2
 $ tune ferries.json --forget
 error: ferries.json: nothing was ever tuned
@@ -868,7 +868,7 @@ error: ferries.json: nothing was ever tuned
 --- exit 2
 $ tune ferries.json --where five *.fare=1
 error: `five` is no test; write '<5', '>=2', '=salt' or 'kind=fog'
-  fix: see how it is written: yalotheca tune --help
+  fix: see how it is written: the same command with --help
 --- exit 2
 $ tune wide.properties key*=2
 Nothing was changed: nobody is there to be asked.
@@ -879,7 +879,7 @@ error: path `../outside.json` leads out of the folder
 --- exit 2
 $ tune --copy ferries.json
 error: --copy takes pairs: a file and its new name
-  fix: see how it is written: yalotheca tune --help
+  fix: see how it is written: the same command with --help
 --- exit 2
 $ tune --copy ferries.json start.conf
 error: `start.conf` stands there already; choose another name for the

@@ -41,6 +41,8 @@ pub struct Request {
     pub family: Option<String>,
     /// The catalogues to write on the roster.
     pub catalogues: Vec<String>,
+    /// Folders beside the server's own, by name, as they are to be written on the roster.
+    pub roots: BTreeMap<String, String>,
     /// How to reach a rented host, as it is to be written on the roster.
     pub login: Login,
     /// Whether roster and ledger are written; else it is only looked.
@@ -103,7 +105,7 @@ pub fn adopt(request: &Request, around: &Surroundings) -> Result<Adopted, Error>
         return Err(Error::RosterExists(request.roster.clone()));
     }
     let beside = request.roster.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let tree = tree::open(&request.at, beside, &request.login, around)?;
+    let tree = tree::open(&request.at, &request.roots, beside, &request.login, around)?;
     let told = recover(&tree, &request.roster, &around.holder())?.told;
     let head = state::head(tree.as_ref())?;
     if head.generation > 0 {
@@ -292,7 +294,7 @@ catalogues = [{catalogues}]
 [server]
 family = {family:?}
 at = {at:?}    # the server's folder, from here, or a rented host
-{login}
+{login}{roots}
 # One line an item: the versions it may have (\"*\" any, \"^2\" 2 and up but below 3, \"=2.1.0\").
 [items]
 ",
@@ -300,6 +302,7 @@ at = {at:?}    # the server's folder, from here, or a rented host
         family = family.rules.name,
         at = request.at,
         login = login_lines(&request.login),
+        roots = root_lines(&request.roots),
     );
     out
 }
@@ -314,6 +317,17 @@ fn login_lines(login: &Login) -> String {
     }
     if let Some(connections) = login.connections {
         let _ = writeln!(out, "connections = {connections}");
+    }
+    out
+}
+
+fn root_lines(roots: &BTreeMap<String, String>) -> String {
+    let mut out = String::new();
+    for (at, (name, folder)) in roots.iter().enumerate() {
+        if at == 0 {
+            out.push_str("\n# Folders beside the server's own.\n[roots]\n");
+        }
+        let _ = writeln!(out, "{} = {folder:?}", yalotheca_core::settings::toml_key(name));
     }
     out
 }

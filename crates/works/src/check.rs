@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use yalotheca_core::bound;
 use yalotheca_core::check::{Situation, check as judge};
 use yalotheca_core::facts::ServerFacts;
+use yalotheca_core::family::HAND;
 use yalotheca_core::finding::{Finding, Severity};
 use yalotheca_core::id::{ItemId, ServerPath};
 use yalotheca_core::ledger::{FileRow, Ledger};
@@ -18,7 +19,7 @@ use crate::server::{MOST_SETTINGS, Server};
 use crate::settle::{bounded, map_findings, slots};
 use crate::state;
 use crate::tree::Stat;
-use crate::{history, prune};
+use crate::{history, prune, tune};
 
 /// Returns everything that would stop a clean start, worst first.
 ///
@@ -82,6 +83,7 @@ fn waiting(server: &Server, ledger: &Ledger, facts: &ServerFacts) -> Result<Vec<
     let bounds = bound::bounds(&scene, &ledger.slots, &claims, &bounded(server)?);
     let mut out = map_findings(server, &wires);
     out.extend(bounds.findings);
+    out.extend(by_hand(server, ledger, wires.claims)?);
     // a bound that would have to be raised now is not as it was settled
     for claim in bounds.claims {
         let has = ledger
@@ -98,6 +100,19 @@ fn waiting(server: &Server, ledger: &Ledger, facts: &ServerFacts) -> Result<Vec<
         }
     }
     Ok(out)
+}
+
+/// What only a person can enter, and has not entered yet.
+fn by_hand(server: &Server, ledger: &Ledger, wired: Vec<Claim>) -> Result<Vec<Finding>, Error> {
+    if server.family.rules.hand.is_empty() {
+        return Ok(Vec::new());
+    }
+    let mut claims = wired;
+    claims.extend(tune::tuning(server, ledger, &BTreeMap::new())?.claims);
+    claims.retain(|c| c.key.path.root() == HAND);
+    let mut entered = Ledger { slots: ledger.slots.clone(), made: ledger.made.clone(), ..Ledger::default() };
+    entered.slots.retain(|s| s.key.path.root() == HAND);
+    Ok(slots(server, &entered, &claims, &BTreeSet::new())?.findings)
 }
 
 /// What is claimed of the settings, as the ledger has it.

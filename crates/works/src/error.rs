@@ -83,6 +83,9 @@ pub enum Error {
     /// The server's folder is not there.
     #[error("there is no folder `{0}`")]
     NoServer(String),
+    /// A folder beside the server's own is not named, or not there.
+    #[error("{0}")]
+    Beside(String),
     /// No set of versions fits.
     #[error("no set of versions fits")]
     Impossible(Box<Reasons>),
@@ -352,6 +355,7 @@ impl Error {
             | Error::NoFamily { .. }
             | Error::NotRecognised { .. }
             | Error::NoServer(_)
+            | Error::Beside(_)
             | Error::NotWanted { .. }
             | Error::Range(_)
             | Error::Id(_)

@@ -23,14 +23,17 @@ pub struct Map {
     pub name: Option<String>,
     /// The item that brings it; absent for one that was there before us.
     pub item: Option<ItemId>,
+    /// What the roster calls it, where an item brings several.
+    pub entry: Option<String>,
     /// Whether it is played, where one map is played.
     pub active: bool,
     /// What the rotation says of it, and for how many turns.
     pub turn: Option<(String, String)>,
 }
 
-/// An item with the names that the server has for its maps; a name is absent where only a start tells.
-pub(crate) type Named = (ItemId, Vec<Option<String>>);
+/// An item with its maps: the name that the server has for each (absent where only a start tells), and what the roster
+/// calls it where an item brings several.
+pub(crate) type Named = (ItemId, Vec<(Option<String>, Option<String>)>);
 
 /// Returns the maps: those of items first, then those that were there before.
 ///
@@ -44,10 +47,10 @@ pub fn maps(server: &Server) -> Result<Vec<Map>, Error> {
     let played = server.family.rules.active.as_ref().and_then(|a| facts.get(&a.now)).map(str::to_owned);
     let mut out: Vec<Map> = Vec::new();
     for (item, names) in names(server, &around, &ledger) {
-        for name in names {
+        for (name, entry) in names {
             let turn = name.as_ref().and_then(|n| rows.get(n)).cloned();
             let active = name.is_some() && played == name;
-            out.push(Map { name, item: Some(item.clone()), active, turn });
+            out.push(Map { name, item: Some(item.clone()), entry, active, turn });
         }
     }
     let known = |name: &String| out.iter().any(|m| m.name.as_ref() == Some(name));
@@ -58,7 +61,7 @@ pub fn maps(server: &Server) -> Result<Vec<Map>, Error> {
     }
     let stock = |(name, turn): (String, Option<(String, String)>)| {
         let active = played.as_ref() == Some(&name);
-        Map { name: Some(name), item: None, active, turn }
+        Map { name: Some(name), item: None, entry: None, active, turn }
     };
     out.extend(others.into_iter().map(stock));
     Ok(out)
@@ -75,17 +78,25 @@ fn names(server: &Server, around: &Around<'_>, ledger: &Ledger) -> Vec<Named> {
         }
         let taken = Taken::of(server, id, held);
         let Some(item) = taken.item(server, 0) else { continue };
-        let mut names: Vec<Option<String>> = if item.entries.is_empty() {
-            vec![Fields::of(&scene, &item).map()]
-        } else {
-            item.entries.iter().map(|e| Fields { entry: Some(e), ..Fields::of(&scene, &item) }.map()).collect()
+        let entry = |e| {
+            let fields = Fields { entry: Some(e), ..Fields::of(&scene, &item) };
+            (fields.map(), fields.label())
         };
-        if let Some(rotation) = &rules.rotation {
+        let mut names: Vec<_> = match item.entries {
+            [] => vec![(Fields::of(&scene, &item).map(), None)],
+            [one] => vec![(entry(one).0, None)],
+            several => several.iter().map(entry).collect(),
+        };
+        // where no rule plays one map, the rotation's rows have their names
+        if let Some(rotation) = rules.rotation.as_ref().filter(|_| names.iter().any(|(name, _)| name.is_none())) {
             let slots = ledger.slots.iter().filter(|s| s.key.path.path() == rotation.file);
             let mine = slots.flat_map(|s| &s.claims).filter(|(o, _)| *o == Owner::Item(id.clone()));
-            let rows: Vec<Option<String>> = mine.filter_map(|(_, v)| part(v, &rotation.name)).map(Some).collect();
-            if !rows.is_empty() {
-                names = rows;
+            let rows: Vec<String> = mine.filter_map(|(_, v)| part(v, &rotation.name)).collect();
+            // a row an entry, in their order
+            if rows.len() == names.len() {
+                names.iter_mut().zip(rows).for_each(|(n, row)| n.0 = Some(row));
+            } else if !rows.is_empty() {
+                names = rows.into_iter().map(|row| (Some(row), None)).collect();
             }
         }
         out.push((id.clone(), names));
@@ -126,8 +137,7 @@ pub fn play(server: &Server, name: &str, write: bool) -> Result<Outcome, Error> 
         return Err(Error::Maps(format!("{title} has no one map that is played; see: yalotheca maps rotation")));
     }
     let all = maps(server)?;
-    let found =
-        all.iter().find(|m| m.name.as_deref() == Some(name) || m.item.as_ref().is_some_and(|i| i.as_str() == name));
+    let found = one_of(&all, name)?;
     let base = base_of(server)?;
     let text = match found {
         Some(Map { item: Some(_), name: Some(name), .. }) => {
@@ -148,6 +158,22 @@ pub fn play(server: &Server, name: &str, write: bool) -> Result<Outcome, Error> 
         }
     };
     finish(server, text, Vec::new(), write)
+}
+
+/// The map that somebody means: by the server's name for it, or by its item where that brings one only.
+fn one_of<'a>(all: &'a [Map], name: &str) -> Result<Option<&'a Map>, Error> {
+    if let Some(found) = all.iter().find(|m| m.name.as_deref() == Some(name)) {
+        return Ok(Some(found));
+    }
+    let of_item: Vec<&Map> = all.iter().filter(|m| m.item.as_ref().is_some_and(|i| i.as_str() == name)).collect();
+    match of_item.as_slice() {
+        [] => Ok(None),
+        [one] => Ok(Some(one)),
+        several => {
+            let names: Vec<String> = several.iter().filter_map(|m| Some(format!("`{}`", m.name.as_ref()?))).collect();
+            Err(Error::Maps(format!("{} brings several maps; name one: {}", clean(name, 60), names.join(", "))))
+        }
+    }
 }
 
 /// What was played before us.
@@ -178,8 +204,7 @@ pub fn rotate(server: &Server, name: &str, is_in: bool, turns: Option<&str>, wri
         return Err(Error::Maps(format!("{title} plays no maps in turn; see: yalotheca maps use")));
     };
     let all = maps(server)?;
-    let found =
-        all.iter().find(|m| m.name.as_deref() == Some(name) || m.item.as_ref().is_some_and(|i| i.as_str() == name));
+    let found = one_of(&all, name)?;
     let state = if is_in { &rule.is_in } else { &rule.is_out };
     let Some(found) = found else {
         let names: Vec<&str> = all.iter().filter_map(|m| m.name.as_deref()).collect();
@@ -197,8 +222,9 @@ pub fn rotate(server: &Server, name: &str, is_in: bool, turns: Option<&str>, wri
         );
         return Err(Error::Maps(why));
     };
+    let chosen = found.entry.as_ref().map_or_else(|| item.to_string(), |e| format!("{item}/{e}"));
     let put = |text: &str, field: &str, value: &str| {
-        put_in(text, &["choices", item.as_str()], field, &toml_text(value)).map_err(|e| roster_error(server, e))
+        put_in(text, &["choices", &chosen], field, &toml_text(value)).map_err(|e| roster_error(server, e))
     };
     let mut text = put(&server.text, &rule.choice, state)?;
     if let Some(turns) = turns {

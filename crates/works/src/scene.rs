@@ -3,10 +3,11 @@
 use std::collections::BTreeMap;
 
 use yalotheca_core::facts::ServerFacts;
-use yalotheca_core::family::Caught;
+use yalotheca_core::family::{Caught, EntryRule};
 use yalotheca_core::id::{ItemId, SERVER};
 use yalotheca_core::ledger::{FileRow, Held};
 use yalotheca_core::scene::{Item, Scene};
+use yalotheca_core::text::{clean, did_you_mean, listed};
 
 use crate::Error;
 use crate::server::Server;
@@ -73,14 +74,11 @@ impl<'a> Taken<'a> {
     pub(crate) fn of(server: &Server, id: &'a ItemId, held: &'a Held) -> Self {
         let take = server.roster.want(id).and_then(|w| w.take.as_ref());
         let rule = server.family.rules.kind.get(&held.kind).and_then(|k| k.entry.as_ref());
-        let named = |e: &&Caught| match (take, rule) {
-            (Some(take), Some(rule)) => {
-                let name = rule.name.fill(|f| e.get(f).map(|v| v.as_str().into()));
-                name.is_some_and(|n| take.contains(&n))
-            }
+        let taken = |e: &&Caught| match (take, rule) {
+            (Some(take), Some(rule)) => entry_name(rule, e).is_some_and(|n| take.contains(&n)),
             _ => true,
         };
-        Self { id, held, entries: held.entries.iter().filter(named).cloned().collect() }
+        Self { id, held, entries: held.entries.iter().filter(taken).cloned().collect() }
     }
 
     /// The item as the rules see it; `None` when the family has no such kind (any more).
@@ -97,4 +95,23 @@ impl<'a> Taken<'a> {
             order,
         })
     }
+}
+
+/// What the roster calls one of several things in an item.
+pub(crate) fn entry_name(rule: &EntryRule, entry: &Caught) -> Option<String> {
+    rule.name.fill(|f| entry.get(f).map(|v| v.as_str().into()))
+}
+
+/// Whether everything that the roster takes of an item is in it.
+pub(crate) fn named_entries(server: &Server, id: &ItemId, held: &Held) -> Result<(), Error> {
+    let Some(take) = server.roster.want(id).and_then(|w| w.take.as_ref()) else { return Ok(()) };
+    let rule = server.family.rules.kind.get(&held.kind).and_then(|k| k.entry.as_ref());
+    let names: Vec<String> = rule.iter().flat_map(|r| held.entries.iter().filter_map(|e| entry_name(r, e))).collect();
+    let Some(none) = take.iter().find(|t| !names.contains(t)) else { return Ok(()) };
+    let hint = match did_you_mean(none, names.iter().map(String::as_str)) {
+        hint if !hint.is_empty() => hint,
+        _ if names.is_empty() => ": there is only one thing in it; take it without `take`".to_owned(),
+        _ => format!("; it has {}", listed(&names.iter().map(|n| format!("`{}`", clean(n, 60))).collect::<Vec<_>>())),
+    };
+    Err(Error::Choice(format!("{id} has no `{}`{hint}", clean(none, 60))))
 }

@@ -13,13 +13,14 @@ use yalotheca_core::id::ServerPath;
 use yalotheca_core::manifest::value_at;
 use yalotheca_core::roster::Roster;
 use yalotheca_core::scene::Scene;
+use yalotheca_core::text::{clean, did_you_mean};
 
 use crate::catalogue::Catalogues;
 use crate::fetch::Fetcher;
 use crate::home::Home;
 use crate::progress::Progress;
 use crate::recover::{Recovered, recover};
-use crate::tree::{self, Access, Holder, ReadSeek, StateFolder, Tree};
+use crate::tree::{self, Access, Holder, ReadSeek, StateFolder, Tree, WithHand};
 use crate::{Error, archive, families};
 
 /// What a run was started with, resolved once by the CLI.
@@ -72,8 +73,10 @@ pub struct Server {
     pub roster: Roster,
     /// The family.
     pub family: Family,
-    /// The server's files.
+    /// The server's files, and what only a person can enter.
     pub tree: Arc<dyn Tree>,
+    /// The server's files alone.
+    pub(crate) files: Arc<dyn Tree>,
     /// The roster's catalogues.
     pub catalogues: Catalogues,
     /// Fetches.
@@ -112,7 +115,7 @@ impl Server {
             text: text.clone(),
             source,
         })?;
-        let tree = tree::open(&roster.at, beside(roster_path), &roster.login, around)?;
+        let tree = tree::open(&roster.at, &roster.roots, beside(roster_path), &roster.login, around)?;
         Self::in_tree(roster_path, text, roster, tree, around)
     }
 
@@ -143,12 +146,18 @@ impl Server {
         around: &Surroundings,
     ) -> Result<Self, Error> {
         let family = families::named(&around.home, &roster.family)?;
+        beside_it(&family, &roster)?;
         tree.allow_state(&state_folder(&family));
+        let files = tree.clone();
+        let tree: Arc<dyn Tree> = match family.rules.hand.is_empty() {
+            true => tree,
+            false => Arc::new(WithHand::new(tree, roster.hand.clone())),
+        };
         let fetcher = Fetcher::new(roster.limits, around.offline, around.stop.clone());
         let catalogues = Catalogues::new(&roster.catalogues, beside(roster_path), &around.home, &fetcher);
         let around = around.clone();
         let (roster_path, told) = (roster_path.to_owned(), Vec::new());
-        Ok(Self { around, roster_path, text, roster, family, tree, catalogues, fetcher, told })
+        Ok(Self { around, roster_path, text, roster, family, tree, files, catalogues, fetcher, told })
     }
 
     /// Returns the same server as if the roster held another text.
@@ -159,7 +168,7 @@ impl Server {
         let path = &self.roster_path;
         let roster =
             Roster::parse(&text).map_err(|source| Error::Roster { path: path.clone(), text: text.clone(), source })?;
-        Self::in_tree(path, text, roster, self.tree.clone(), &self.around)
+        Self::in_tree(path, text, roster, self.files.clone(), &self.around)
     }
 
     /// Returns the folder the roster stands in.
@@ -173,6 +182,31 @@ impl Server {
     /// The tree fails. A fact that cannot be read is absent.
     pub fn facts(&self) -> Result<ServerFacts, Error> {
         facts(&self.family, self.tree.as_ref(), &Overlay::default())
+    }
+}
+
+/// Whether the roster and the family speak of the same folders beside the server's own, and the same settings that
+/// only a person can enter.
+fn beside_it(family: &Family, roster: &Roster) -> Result<(), Error> {
+    let rules = &family.rules;
+    if let Some((name, root)) = rules.root.iter().find(|(name, _)| !roster.roots.contains_key(*name)) {
+        let title = &root.title;
+        return Err(Error::Beside(format!("the roster does not say where `{name}` is ({title})")));
+    }
+    let none = |what: &str, word: &String, known: Vec<&str>| {
+        let hint = did_you_mean(word, known);
+        Err(Error::Beside(format!(
+            "the roster has {what} `{}`, which {} does not know{hint}",
+            clean(word, 40),
+            rules.title
+        )))
+    };
+    if let Some(name) = roster.roots.keys().find(|n| !rules.root.contains_key(*n)) {
+        return none("a folder", name, rules.root.keys().map(String::as_str).collect());
+    }
+    match roster.hand.keys().find(|n| !rules.hand.iter().any(|h| h.name == **n)) {
+        Some(name) => none("a text under [hand]", name, rules.hand.iter().map(|h| h.name.as_str()).collect()),
+        None => Ok(()),
     }
 }
 

@@ -4,6 +4,7 @@
 
 mod choose;
 mod derive;
+mod hand;
 mod obtain;
 mod placing;
 mod settings;
@@ -22,7 +23,7 @@ use yalotheca_core::slot::{self, DocChange, Slots};
 use yalotheca_core::wire::{self, Wires};
 
 use crate::Error;
-use crate::scene::{Around, Taken};
+use crate::scene::{Around, Taken, named_entries};
 use crate::server::{Overlay, Server, facts};
 use crate::{history, running, state};
 use choose::Picked;
@@ -42,6 +43,8 @@ pub struct Options {
     pub put_back: BTreeSet<ServerPath>,
     /// The number of the terms to accept, when that is the point (see [`crate::trial::accept_terms`]).
     pub accept_terms: Option<String>,
+    /// What was entered by hand as it was asked for, by name.
+    pub done: BTreeSet<String>,
 }
 
 /// An item's change.
@@ -179,6 +182,7 @@ fn once(
     known: &ServerFacts,
 ) -> Result<Plan, Error> {
     let picked = choose::choose(server, before, known)?;
+    picked.iter().try_for_each(|p| named_entries(server, &p.id, &p.held))?;
     let order = load_order(server, &picked, &before.order)?;
     let around = Around::of(server, known)?;
     trust::trusted(server, before, &picked)?;
@@ -218,8 +222,11 @@ fn once(
         derived,
     };
     for one in picked {
+        // an item that stays may stand elsewhere all the same
         let files = match one.learnt {
-            None if one.held.files != Digest::of(b"") => one.held.files.clone(),
+            None if one.held.files != Digest::of(b"") && rows.get(&one.id) == old_rows.get(&one.id) => {
+                one.held.files.clone()
+            }
             _ => render_rows(rows.get(&one.id).map_or(&[], Vec::as_slice))?.0,
         };
         after.items.insert(one.id, Held { files, ..one.held });
@@ -293,7 +300,7 @@ fn moved_files(server: &Server, options: &Options, before: &Ledger, rows: &Rows)
         rows.iter().flat_map(|(id, rows)| rows.iter().map(move |r| (id, r))).filter(|(_, row)| !row.settings).collect();
     let paths: Vec<ServerPath> = all.iter().map(|(_, row)| row.path.clone()).collect();
     let seen = state::seen(server.tree.as_ref(), &paths)?;
-    let mut known = Before { put_back: options.put_back.clone(), ..Before::default() };
+    let mut known = Before { put_back: options.put_back.clone(), bases: before.bases.clone(), ..Before::default() };
     let mut wanted: BTreeMap<ServerPath, WantedFile> = BTreeMap::new();
     for ((id, row), seen) in all.into_iter().zip(seen) {
         if matches!(&seen, Seen::File(digest) if *digest == row.sha256) {
@@ -345,7 +352,10 @@ pub(crate) fn slots(
 ) -> Result<Slots, Error> {
     let docs = settings::docs(server, before, claims)?;
     let around = slot::Around { put_back: put_back.clone(), secret: crate::tune::secrets_of(server, claims) };
-    Ok(slot::settle(&before.slots, &before.made, claims, &docs, &around)?)
+    let mut slots = slot::settle(&before.slots, &before.made, claims, &docs, &around)?;
+    let waiting = hand::put_off(server, before, &mut slots, &BTreeSet::new(), &mut None)?;
+    slots.findings.extend(waiting);
+    Ok(slots)
 }
 
 /// The server's files as they will be, for reading its facts ahead.

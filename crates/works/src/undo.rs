@@ -3,17 +3,19 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use yalotheca_core::changes::{self, Before, WantedFile};
+use yalotheca_core::family::HAND;
 use yalotheca_core::finding::{Finding, Severity};
 use yalotheca_core::id::{Digest, ItemId, ServerPath};
 use yalotheca_core::ledger::{Act, Entry, FileRow, Ledger};
 use yalotheca_core::place::Source;
-use yalotheca_core::roster::merge_back;
+use yalotheca_core::roster::{Roster, merge_back, put_in, take_in};
 use yalotheca_core::slot::{Claim, DocChange};
 use yalotheca_core::take_back::take_back;
 
 use crate::Error;
 use crate::server::{MOST_SETTINGS, Server};
 use crate::settle::{ItemChange, Options, Plan, slots};
+use crate::want::{roster_error, toml_text};
 use crate::{running, state};
 
 /// What to take back.
@@ -208,11 +210,15 @@ fn roster_back(server: &Server, now: Option<&Digest>, goal: Option<&Digest>) -> 
         Ok(String::from_utf8_lossy(&state::kept(server.tree.as_ref(), digest)?).into_owned())
     };
     let (before, after) = (text(goal)?, text(now)?);
-    let merged = merge_back(&before, &after, &server.text).map_err(|source| Error::Roster {
-        path: server.roster_path.clone(),
-        text: server.text.clone(),
-        source,
-    })?;
+    let refused = |source| roster_error(server, source);
+    let mut merged = merge_back(&before, &after, &server.text).map_err(refused)?;
+    // what stands in a panel does not change by an undo here
+    for (name, text) in &server.roster.hand {
+        merged = put_in(&merged, &[HAND], name, &toml_text(text)).map_err(refused)?;
+    }
+    for name in Roster::parse(&merged).map_err(refused)?.hand.keys().filter(|n| !server.roster.hand.contains_key(*n)) {
+        merged = take_in(&merged, &[HAND], name).map_err(refused)?;
+    }
     Ok((merged != server.text).then_some(merged))
 }
 

@@ -85,15 +85,18 @@ pub fn drop(server: &Server, items: &[String], write: bool) -> Result<Outcome, E
             let known = server.roster.wants.iter().map(|w| w.id.as_str());
             Error::NotWanted { item: one.clone(), hint: did_you_mean(one, known) }
         })?;
-        for field in server.roster.choices.get(id.as_str()).into_iter().flat_map(|c| c.keys()) {
-            text = take_in(&text, &["choices", id.as_str()], field).map_err(|s| roster_error(server, s))?;
+        let of_it = |key: &str| key == id.as_str() || key.strip_prefix(id.as_str()).is_some_and(|k| k.starts_with('/'));
+        for (key, fields) in server.roster.choices.iter().filter(|(key, _)| of_it(key)) {
+            for field in fields.keys() {
+                text = take_in(&text, &["choices", key], field).map_err(|s| roster_error(server, s))?;
+            }
         }
         lines.push((id, None));
     }
     // a map that goes is not to be played any more
     if let Some(play) = &server.roster.play {
-        let gone = |(id, names): &(ItemId, Vec<Option<String>>)| {
-            lines.iter().any(|(l, _)| l == id) && names.iter().flatten().any(|n| n == play)
+        let gone = |(id, names): &crate::maps::Named| {
+            lines.iter().any(|(l, _)| l == id) && names.iter().any(|(n, _)| n.as_ref() == Some(play))
         };
         if crate::maps::of_items(server)?.iter().any(gone) {
             text = take_in(&text, &["maps"], "play").map_err(|s| roster_error(server, s))?;
@@ -230,7 +233,18 @@ fn number(server: &Server, number: &str, how: &How) -> Result<(ItemId, String), 
 }
 
 pub(crate) fn toml_text(text: &str) -> String {
-    format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
+    let mut out = String::from("\"");
+    for letter in text.chars() {
+        match letter {
+            '\\' | '"' => out.extend(['\\', letter]),
+            '\n' => out.push_str("\\n"),
+            '\t' => out.push_str("\\t"),
+            letter if letter.is_control() => out.push_str(&format!("\\u{:04X}", u32::from(letter))),
+            letter => out.push(letter),
+        }
+    }
+    out.push('"');
+    out
 }
 
 /// Finds the item that somebody means by a name: its id, a catalogue number, or another name of it.

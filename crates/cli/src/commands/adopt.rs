@@ -28,6 +28,9 @@ pub(crate) struct Adopt {
     /// The most connections to make to that host at once (FTP)
     #[arg(long, value_name = "NUMBER", value_parser = clap::value_parser!(u8).range(1..))]
     connections: Option<u8>,
+    /// A folder beside the server's own, as its family names it; may be given several times
+    #[arg(long = "root", value_name = "NAME=FOLDER")]
+    roots: Vec<String>,
     /// Says what kind of server it is, instead of recognising it; also for an empty folder
     #[arg(long, value_name = "NAME")]
     family: Option<String>,
@@ -40,7 +43,12 @@ pub(crate) struct Adopt {
 }
 
 pub(crate) fn run(args: &Adopt, setting: &Setting, ui: &Ui) -> Result<u8, Error> {
+    let pair = |text: &String| {
+        let parts = text.split_once('=').map(|(name, folder)| (name.to_owned(), folder.to_owned()));
+        parts.ok_or_else(|| Error::Usage(format!("`{}` is not NAME=FOLDER", clean(text, 80))))
+    };
     let request = Request {
+        roots: args.roots.iter().map(pair).collect::<Result<_, _>>()?,
         roster: setting.roster.clone(),
         at: args.at.clone(),
         family: args.family.clone(),

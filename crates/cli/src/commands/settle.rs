@@ -29,6 +29,9 @@ pub(crate) struct Settle {
     /// Vouches for a signer, by fingerprint, and puts that on the roster; may be given several times
     #[arg(long, value_name = "FINGERPRINT")]
     vouch: Vec<String>,
+    /// Says that you entered this where only you can, as it was asked for; may be given several times
+    #[arg(long, value_name = "NAME")]
+    done: Vec<String>,
     /// Takes the server for stopped, whatever its signs say
     #[arg(long)]
     stopped: bool,
@@ -48,7 +51,7 @@ pub(crate) fn run(args: &Settle, setting: &Setting, ui: &Ui) -> Result<u8, Error
         forget(server.tree.as_ref());
     }
     let put_back = args.put_back.iter().map(|p| ServerPath::try_from(p.clone())).collect::<Result<BTreeSet<_>, _>>()?;
-    let plan = plan(&server, &Options { put_back, accept_terms: None })?;
+    let plan = plan(&server, &Options { put_back, done: args.done.iter().cloned().collect(), ..Options::default() })?;
     finish(&server, plan, args.dry_run, ui)
 }
 

@@ -38,6 +38,6 @@ pub(crate) fn run(args: &Undo, setting: &Setting, ui: &Ui) -> Result<u8, Error> 
     server.around.stopped = args.stopped;
     let put_back = args.put_back.iter().map(|p| ServerPath::try_from(p.clone())).collect::<Result<BTreeSet<_>, _>>()?;
     let back = Back { number: args.number, later_too: args.and_later };
-    let plan = plan(&server, back, &Options { put_back, accept_terms: None })?;
+    let plan = plan(&server, back, &Options { put_back, ..Options::default() })?;
     settle::finish(&server, plan, args.dry_run, ui)
 }

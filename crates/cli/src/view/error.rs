@@ -126,6 +126,8 @@ fn fix(error: &Error) -> String {
         Error::NotOffered { .. } => "search with: yalotheca find WORDS",
         Error::OtherFamily { .. } => "look for the same thing made for this game: yalotheca find WORDS",
         Error::Disagree { .. } => "take another version, and tell the catalogue's keeper",
+        // what there is was told already
+        Error::Choice(why) | Error::Maps(why) if why.contains("did you mean") || why.contains(';') => "",
         Error::Choice(_) => "see what there is: yalotheca family explain NAME",
         Error::Maps(_) => "see what there is: yalotheca maps",
         Error::Seal { .. } | Error::Derive(_) => "",
@@ -138,7 +140,7 @@ fn fix(error: &Error) -> String {
         Error::Kept { .. } => "",
         Error::Elsewhere(_) => "start it in your host's panel, and look at its log there",
         Error::Address { .. } => "an address is written sftp://USER@HOST:PORT/FOLDER (or ftp://, ftps://)",
-        Error::Usage(_) => "see how it is written: yalotheca tune --help",
+        Error::Usage(_) => "see how it is written: the same command with --help",
         Error::NoSettings { why, .. } if why.contains("did you mean") => "",
         Error::NoSettings { why, .. } if why.starts_with("is not there") => {
             "check the name; where the server makes the file at its first start, add --later"
@@ -195,7 +197,9 @@ fn fix(error: &Error) -> String {
         },
         Error::Tree(TreeError::Host(e)) => return host(e),
         Error::Tree(TreeError::Held { .. }) => "wait until it has ended, then run the same command again",
-        Error::Tree(TreeError::Root(_)) => "do that part by hand, and take its rule out of the family file",
+        Error::Tree(TreeError::Root(_)) => "name it on the roster, under [roots]",
+        Error::Tree(TreeError::OtherDisk { .. }) => "have both on one disk, or do that part by hand",
+        Error::Beside(_) => "correct it on the roster, under [roots] or [hand]; to adopt, add: --root NAME=FOLDER",
         Error::Tree(_) => "",
         Error::Ledger(LedgerError::Damaged(what)) if what.starts_with("plans/") => {
             "do not start the server before that; if in doubt, keep .yalotheca as it is and ask for help"

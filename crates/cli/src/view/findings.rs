@@ -20,11 +20,14 @@ pub(crate) fn lines(finding: &Finding, width: usize) -> Vec<String> {
     });
     let place = file.or_else(|| finding.item.clone()).map(|p| format!("  {}", clean(&p, 120))).unwrap_or_default();
     let code = paint::in_style(paint::FAINT, finding.code);
-    vec![
-        format!("{word}{place}  {code}"),
-        format!("    {}", wrapped(&clean(&finding.cause, 600), width - 4, "    ")),
-        format!("    fix: {}", wrapped(&clean(&finding.fix, 600), width - 9, "         ")),
-    ]
+    // what is to be copied exactly stands on lines of its own, unbroken
+    let mut cause = finding.cause.split('\n');
+    let said = cause.next().unwrap_or_default();
+    let mut out =
+        vec![format!("{word}{place}  {code}"), format!("    {}", wrapped(&clean(said, 600), width - 4, "    "))];
+    out.extend(cause.map(|line| format!("      {}", clean(line, 2_000))));
+    out.push(format!("    fix: {}", wrapped(&clean(&finding.fix, 600), width - 9, "         ")));
+    out
 }
 
 /// Writes findings.

@@ -3,6 +3,8 @@
 //! The text is kept and byte ranges of it are replaced, at spans the TOML parser gives; line ends, comments and
 //! order stay as they are.
 
+use std::collections::{BTreeMap, BTreeSet};
+
 use toml_edit::{Document, Item};
 
 use super::{Roster, RosterError, error, span_of};
@@ -143,7 +145,47 @@ pub fn merge_back(before: &str, after: &str, now: &str) -> Result<String, Roster
             None => take_item(&out, &item)?.unwrap_or(out),
         };
     }
-    super::settings::merge_back(before, after, &out)
+    let out = super::settings::merge_back(before, after, &out)?;
+    words_back(&words(&old, before), &words(&new, after), out)
+}
+
+/// Takes back what commands wrote beside items and settings: which map is played, what was chosen, who is vouched for.
+fn words_back(old: &Words, new: &Words, mut out: String) -> Result<String, RosterError> {
+    let keys: BTreeSet<&(Vec<String>, String)> = old.keys().chain(new.keys()).collect();
+    for at in keys {
+        let (was, became) = (old.get(at), new.get(at));
+        if was == became || words(&parse(&out)?, &out).get(at) != became {
+            continue;
+        }
+        let table: Vec<&str> = at.0.iter().map(String::as_str).collect();
+        out = match was {
+            Some(value) => put_in(&out, &table, &at.1, value)?,
+            None => take_in(&out, &table, &at.1)?,
+        };
+    }
+    Ok(out)
+}
+
+/// The values of some tables as they are written, by table and key.
+type Words = BTreeMap<(Vec<String>, String), String>;
+
+fn words(document: &Document<String>, text: &str) -> Words {
+    let mut out = Words::new();
+    let top = document.as_table();
+    let mut add = |path: Vec<String>, table: Option<&Item>| {
+        for (key, item) in table.and_then(Item::as_table).into_iter().flat_map(|t| t.iter()) {
+            if let Some(value) = item.span().and_then(|s| text.get(s)).filter(|_| item.is_value()) {
+                out.insert((path.clone(), key.to_owned()), value.to_owned());
+            }
+        }
+    };
+    for name in ["maps", "signers"] {
+        add(vec![name.to_owned()], top.get(name));
+    }
+    for (item, chosen) in top.get("choices").and_then(Item::as_table).into_iter().flat_map(|t| t.iter()) {
+        add(vec!["choices".to_owned(), item.to_owned()], Some(chosen));
+    }
+    out
 }
 
 fn parse(text: &str) -> Result<Document<String>, RosterError> {

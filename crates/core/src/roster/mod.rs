@@ -39,6 +39,11 @@ pub struct Roster {
     pub choices: Choices,
     /// The signers that the administrator vouches for: fingerprint to a name.
     pub signers: BTreeMap<String, String>,
+    /// Folders beside the server's own, by the family's name for them: relative to the roster's folder, or on the
+    /// server's host.
+    pub roots: BTreeMap<String, String>,
+    /// What stands in settings that only a person can enter, by the family's name for them.
+    pub hand: BTreeMap<String, String>,
 }
 
 /// How to get into a rented host, besides what this machine has anyway (an agent, keys, a password in the environment).
@@ -176,6 +181,10 @@ struct Raw {
     choices: BTreeMap<String, BTreeMap<String, Chosen>>,
     #[serde(default)]
     signers: BTreeMap<String, String>,
+    #[serde(default)]
+    roots: BTreeMap<String, String>,
+    #[serde(default)]
+    hand: BTreeMap<String, String>,
     // Read from the document itself, where order and lines are known.
     #[serde(default, rename = "items")]
     _items: serde::de::IgnoredAny,
@@ -270,6 +279,8 @@ impl Roster {
             play: raw.maps.play,
             choices: raw.choices.into_iter().map(chosen).collect(),
             signers: raw.signers,
+            roots: raw.roots,
+            hand: raw.hand,
         })
     }
 

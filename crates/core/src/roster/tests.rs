@@ -86,4 +86,19 @@ fn taking_back_spares_what_was_changed_since() {
     assert_eq!(back, format!("{}y = \"*\"\n", TEXT.replace("# wanted", "# mine")));
     let now = put_item(&after, &id("chest-locks"), "\"^4\"").unwrap();
     assert!(merge_back(TEXT, &after, &now).unwrap().contains("chest-locks = \"^4\""), "a hand edit stays");
+    // words of other tables go back too, unless somebody changed them since
+    let after = put_in(TEXT, &["maps"], "play", "\"pier\"").unwrap();
+    let after = put_in(&after, &["choices", "x/day"], "turns", "7").unwrap();
+    let now = put_item(&after, &id("y"), "\"*\"").unwrap();
+    assert_eq!(merge_back(TEXT, &after, &now).unwrap(), put_item(TEXT, &id("y"), "\"*\"").unwrap());
+    let mine = put_in(&now, &["choices", "x/day"], "turns", "9").unwrap();
+    let back = merge_back(TEXT, &after, &mine).unwrap();
+    assert!(back.contains("turns = 9") && !back.contains("[maps]"), "{back}");
+    assert_eq!(
+        merge_back(&after, TEXT, &put_item(TEXT, &id("y"), "\"*\"").unwrap())
+            .unwrap()
+            .matches("play = \"pier\"")
+            .count(),
+        1
+    );
 }

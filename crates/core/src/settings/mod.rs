@@ -144,6 +144,6 @@ impl SettingsError {
 }
 
 /// Returns a key as TOML writes it: bare where it may be.
-pub(crate) fn toml_key(name: &str) -> String {
+pub fn toml_key(name: &str) -> String {
     write::key(Format::Toml, name)
 }

@@ -66,11 +66,11 @@ pub(super) fn place_all(
     Ok(AllPlaced { files, rows, left })
 }
 
-/// Whether items of a kind may stand elsewhere though they are the same: their names carry the load order, or only some
-/// of their entries are taken.
+/// Whether items of a kind may stand elsewhere though they are the same: their names carry the load order, only some of
+/// their entries are taken, or where they go depends on something.
 pub(super) fn placed_anew(server: &Server, kind: &str) -> bool {
-    let numbered = |p: &yalotheca_core::family::Placing| p.to.fields().any(|f| f == "order");
-    server.family.rules.kind.get(kind).is_some_and(|k| k.entry.is_some() || k.place.iter().any(numbered))
+    let moves = |p: &yalotheca_core::family::Placing| p.when.is_some() || p.to.fields().any(|f| f == "order");
+    server.family.rules.kind.get(kind).is_some_and(|k| k.entry.is_some() || k.place.iter().any(moves))
 }
 
 /// Places a chosen item; `order` is its position in the load order.

@@ -96,11 +96,13 @@ pub(super) fn settle(
         }
     }
     slots.docs.retain(|d| d.before != d.after);
+    let mut text = tuning.text.filter(|t| *t != server.text);
+    let waiting = super::hand::put_off(server, before, &mut slots, &options.done, &mut text)?;
     go_with_item(before, &shipped, &real, &mut slots)?;
     slots.docs.extend(shipped.beside);
     let findings = shipped.findings.into_iter().chain(tuning.findings).chain(bounds.findings);
-    let findings = findings.chain(map_findings(server, &wires)).collect();
-    Ok(Settings { slots, keep: shipped.keep, findings, text: tuning.text.filter(|t| *t != server.text) })
+    let findings = findings.chain(waiting).chain(map_findings(server, &wires)).collect();
+    Ok(Settings { slots, keep: shipped.keep, findings, text })
 }
 
 /// The files in which bounds stand.

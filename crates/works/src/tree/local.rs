@@ -157,13 +157,12 @@ impl LocalTree {
             return Err(TreeError::Taken { path: shown(to) });
         }
         die::point();
-        fs::rename(here, there).map_err(TreeError::io(shown(to), "cannot be put in place"))
+        fs::rename(here, there).map_err(unmoved(to))
     }
 
     /// The old file gets a second name first, so that a whole file stands at the place at every moment.
     fn swap(&self, new: &ServerPath, at: &ServerPath, old: &ServerPath) -> Result<(), TreeError> {
         let (staged, place, aside) = (self.real(new)?, self.real(at)?, self.real(old)?);
-        let fail = || TreeError::io(shown(at), "cannot be put in place");
         // what takes a file's place may be read and written by the same people
         if let Ok(meta) = place.symlink_metadata() {
             let _ = fs::set_permissions(&staged, meta.permissions());
@@ -174,10 +173,10 @@ impl LocalTree {
             // a second try, or a run that goes on where another died
             Err(e) if e.kind() == ErrorKind::AlreadyExists => {}
             // a disk without hard links: for a moment nothing stands there
-            Err(_) => fs::rename(&place, &aside).map_err(fail())?,
+            Err(_) => fs::rename(&place, &aside).map_err(unmoved(at))?,
         }
         die::point();
-        fs::rename(&staged, &place).map_err(fail())
+        fs::rename(&staged, &place).map_err(unmoved(at))
     }
 
     /// Copies a file of this machine: by sharing its blocks where the disk can, by a second name where that is
@@ -257,6 +256,15 @@ fn stat_at(path: &ServerPath, real: &Path) -> Result<Stat, TreeError> {
         Ok(meta) => Ok(stat_of(&meta)),
         Err(e) if gone(&e) => Ok(Stat::Absent),
         Err(e) => Err(TreeError::io(shown(path), "cannot be looked at")(e)),
+    }
+}
+
+/// Why a file could not be moved to its place.
+fn unmoved(to: &ServerPath) -> impl FnOnce(std::io::Error) -> TreeError {
+    let path = shown(to);
+    move |e| match e.kind() {
+        ErrorKind::CrossesDevices => TreeError::OtherDisk { path },
+        _ => TreeError::io(path, "cannot be put in place")(e),
     }
 }
 

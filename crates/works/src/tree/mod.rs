@@ -5,6 +5,7 @@
 
 mod access;
 pub mod die;
+mod hand;
 mod hold;
 pub mod local;
 pub mod memory;
@@ -12,6 +13,7 @@ mod open;
 pub mod remote;
 
 pub use access::{Access, Ask, Nobody};
+pub use hand::WithHand;
 pub use hold::{Hold, Holder, hold};
 pub use open::open;
 pub use yalotheca_core::roster::Login;
@@ -145,11 +147,15 @@ pub enum TreeError {
         /// The path.
         path: String,
     },
-    /// The family names a root that this server does not have.
-    #[error(
-        "the family puts something into `{0}:`, and this program cannot reach what lies beside the server's folder yet"
-    )]
+    /// A path in a folder beside the server's own, and the roster names no such folder.
+    #[error("`{0}:` is no folder that the roster names")]
     Root(String),
+    /// A file cannot be moved in one step, since its place is on another disk.
+    #[error("`{path}` is on another disk than the server's folder, and nothing could be put there in one step")]
+    OtherDisk {
+        /// The place.
+        path: String,
+    },
     /// A file is larger than what may be read at once.
     #[error("`{path}` has {bytes} bytes, more than the {most} that are read of such a file")]
     TooLarge {

@@ -1,9 +1,11 @@
 //! Opens the tree that a roster speaks of.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
 
 use yalotheca_core::roster::Login;
+use yalotheca_core::text::clean;
 
 use super::Tree;
 use super::local::LocalTree;
@@ -16,7 +18,13 @@ use crate::server::Surroundings;
 ///
 /// # Errors
 /// There is no such folder, or the address cannot be read.
-pub fn open(at: &str, beside: &Path, login: &Login, around: &Surroundings) -> Result<Arc<dyn Tree>, Error> {
+pub fn open(
+    at: &str,
+    roots: &BTreeMap<String, String>,
+    beside: &Path,
+    login: &Login,
+    around: &Surroundings,
+) -> Result<Arc<dyn Tree>, Error> {
     let tree: Arc<dyn Tree> = match Address::parse(at)? {
         None => {
             let folder = beside.join(at);
@@ -24,12 +32,21 @@ pub fn open(at: &str, beside: &Path, login: &Login, around: &Surroundings) -> Re
                 let here = beside == Path::new(".");
                 return Err(Error::NoServer(if here { at.to_owned() } else { folder.display().to_string() }));
             }
-            Arc::new(LocalTree::new(folder))
+            let mut tree = LocalTree::new(folder);
+            for (name, folder) in roots {
+                let real = beside.join(folder);
+                if !real.is_dir() {
+                    let (name, folder) = (clean(name, 40), clean(folder, 200));
+                    return Err(Error::Beside(format!("`{name}` is to be `{folder}`, and there is no such folder")));
+                }
+                tree = tree.with_root(name, real);
+            }
+            Arc::new(tree)
         }
         Some(address) => {
             let (access, home) = (around.access.clone(), around.home.clone());
             let (offline, stop, login) = (around.offline, around.stop.clone(), login.clone());
-            let opening = Opening { address, login, beside, access, home, offline, stop };
+            let opening = Opening { address, roots, login, beside, access, home, offline, stop };
             Arc::new(RemoteTree::new(opening).map_err(super::TreeError::from)?)
         }
     };

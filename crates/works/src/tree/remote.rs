@@ -44,6 +44,8 @@ const MOST_OPENED: u64 = 8_000_000_000;
 pub struct RemoteTree {
     wire: Box<dyn Wire>,
     address: Address,
+    /// Folders beside the server's own, by name.
+    roots: BTreeMap<String, Address>,
     /// What of this host is remembered on this machine.
     memory: PathBuf,
     home: Home,
@@ -61,6 +63,8 @@ pub struct RemoteTree {
 pub struct Opening<'a> {
     /// Where it is.
     pub address: Address,
+    /// Folders on that host beside the server's own, by name.
+    pub roots: &'a BTreeMap<String, String>,
     /// What the roster says of getting in.
     pub login: Login,
     /// The folder of the roster.
@@ -81,7 +85,7 @@ impl RemoteTree {
     /// # Errors
     /// This machine cannot speak to hosts.
     pub fn new(opening: Opening<'_>) -> Result<Self, HostError> {
-        let Opening { address, login, beside, access, home, offline, stop } = opening;
+        let Opening { address, roots, login, beside, access, home, offline, stop } = opening;
         let trust = trust::Trust { access, home: home.clone(), host: address.host.clone(), port: address.port };
         let asked = Mutex::new(None);
         let door = Door { address: address.clone(), login, beside: beside.to_owned(), trust, asked };
@@ -94,7 +98,9 @@ impl RemoteTree {
         let memory = home.at(&format!("hosts/{}.json", key.short()));
         let (looked, state) = (Mutex::new(false), Mutex::new(None));
         let (allowed, ahead) = (OnceLock::new(), AtomicI64::new(0));
-        Ok(Self { wire, address, memory, home, offline, stop, looked, allowed, state, ahead })
+        let root = |(name, folder): (&String, &String)| (name.clone(), address.beside(folder));
+        let roots = roots.iter().map(root).collect();
+        Ok(Self { wire, address, roots, memory, home, offline, stop, looked, allowed, state, ahead })
     }
 
     /// The host, once it is known that the server's folder is there.
@@ -166,7 +172,10 @@ impl RemoteTree {
                 let state = self.state()?.ok_or_else(|| HostError::NoDotNames { host: self.address.whom() })?;
                 Ok(self.address.path(&format!("{state}/{}", path.path())))
             }
-            other => Err(TreeError::Root(other.to_owned())),
+            other => {
+                let root = self.roots.get(other).ok_or_else(|| TreeError::Root(other.to_owned()))?;
+                Ok(root.path(path.path()))
+            }
         }
     }
 

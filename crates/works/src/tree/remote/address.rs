@@ -94,6 +94,27 @@ impl Address {
         format!("{}@{}:{}", self.user, self.host, self.port)
     }
 
+    /// Returns the same host with another folder: from the top, from where the login begins (`~/…`), or from the
+    /// server's folder (`../…`).
+    pub fn beside(&self, folder: &str) -> Self {
+        let folder = match (folder.strip_prefix('~'), folder.starts_with('/')) {
+            (Some(below), _) => below.trim_start_matches('/').to_owned(),
+            (None, true) => folder.to_owned(),
+            (None, false) => {
+                let mut parts: Vec<&str> = self.folder.split('/').collect();
+                for part in folder.split('/') {
+                    match part {
+                        "" | "." => {}
+                        ".." => drop(parts.pop()),
+                        part => parts.push(part),
+                    }
+                }
+                parts.join("/")
+            }
+        };
+        Self { folder: folder.trim_end_matches('/').to_owned(), ..self.clone() }
+    }
+
     /// Returns a path on the host for a path below the server's folder.
     pub fn path(&self, below: &str) -> String {
         match (self.folder.as_str(), below) {
