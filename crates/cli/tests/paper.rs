@@ -243,7 +243,7 @@ fn maps_of_one_item_have_turns_of_their_own() {
         [kind.isle]\nrole = \"map\"\ntitle = \"isle\"\nholds = [\"*.isle\"]\n\
         entry = { path = \"{isle}.isle\", name = \"{isle}\" }\n\
         place = [{ take = \"{isle}.isle\", to = \"isles/{isle}.isle\" }]\n\
-        [kind.isle.choice.state]\ntitle = \"in or out\"\ndefault = \"in\"\values = [\"in\", \"out\"]\n\
+        [kind.isle.choice.state]\ntitle = \"in or out\"\ndefault = \"in\"\nvalues = [\"in\", \"out\"]\n\
         [[kind.isle.wire]]\nfile = \"turns.json\"\nformat = \"json\"\nat = \"turns\"\nlist = true\nby = \"isle\"\n\
         value = { isle = \"{isle}\", state = \"{state}\" }\n\
         [rotation]\nfile = \"turns.json\"\nformat = \"json\"\nat = \"turns\"\nname = \"isle\"\nstate = \"state\"\n\
