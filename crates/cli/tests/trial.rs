@@ -183,13 +183,15 @@ $ yalotheca trial --yes
 --- stderr
 error: the family `quarrywake` (sha256 SHORT) would run:
        ./quarrywake
-  fix: read the family file; if it may run that: yalotheca trial
-       --approve SHORT
+  fix: read the family file; if it may run that: yalotheca family approve
+       quarrywake SHORT
 --- exit 6
 
 "#]]
     );
-    club.run(&format!("trial --approve {} --accept-terms 7", &real[..12]));
+    assert_eq!(club.run("family approve quarrywake 0123456789").code, 6);
+    club.ok(&format!("family approve quarrywake {}", &real[..12]));
+    club.run("trial --accept-terms 7");
     // approved once, it is not asked again
     assert_data_eq!(
         club.run("trial").text,

@@ -4,19 +4,14 @@
 //! container, what stood there before us comes back as it was.
 
 use std::collections::BTreeMap;
-use std::io::{Cursor, Read as _, Write as _};
 
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
-use zip::write::SimpleFileOptions;
-use zip::{CompressionMethod, ZipArchive, ZipWriter};
 
+use crate::container::Shape;
 use crate::id::{Digest, ItemId, ServerPath};
 use crate::settings::{Document, Format, Path};
 use crate::text::clean;
-
-/// An entry of ours is unpacked into memory; more than this is refused (bytes).
-const MOST_ENTRY: u64 = 64_000_000;
 
 /// Where an entry's digest stands in the container.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -51,6 +46,9 @@ pub struct EntryClaim {
 pub struct Derived {
     /// The container.
     pub path: ServerPath,
+    /// How it is made up.
+    #[serde(default, skip_serializing_if = "Shape::is_zip")]
+    pub shape: Shape,
     /// What stood there before us, whose bytes are kept; `None` for nothing.
     pub base: Option<Digest>,
     /// What we made of it.
@@ -80,6 +78,14 @@ pub enum DeriveError {
         /// What is wrong.
         why: String,
     },
+    /// The program that makes it did not.
+    #[error("{path} could not be made: {why}")]
+    Unmade {
+        /// The container.
+        path: ServerPath,
+        /// Why not.
+        why: String,
+    },
     /// Two items want one entry.
     #[error("{a} and {b} both make `{entry}` in {path}; drop one of them")]
     Twice {
@@ -97,6 +103,8 @@ pub enum DeriveError {
 /// What is known of one container.
 #[derive(Debug, Clone, Copy)]
 pub struct Known<'a> {
+    /// How it is made up.
+    pub shape: &'a Shape,
     /// As the ledger has it.
     pub old: Option<&'a Derived>,
     /// Its bytes now.
@@ -117,7 +125,9 @@ pub fn derive(
 ) -> Result<Option<Vec<u8>>, DeriveError> {
     let mut by_entry: BTreeMap<&str, &EntryClaim> = BTreeMap::new();
     for claim in claims {
-        if let Some(other) = by_entry.insert(&claim.entry, claim).filter(|o| o.owner != claim.owner) {
+        if let Some(other) =
+            by_entry.insert(&claim.entry, claim).filter(|o| o.owner != claim.owner || o.sha256 != claim.sha256)
+        {
             let (a, b) = (other.owner.clone(), claim.owner.clone());
             return Err(DeriveError::Twice { path: path.clone(), entry: clean(&claim.entry, 80), a, b });
         }
@@ -127,10 +137,11 @@ pub fn derive(
         return Ok(known.base.map(<[u8]>::to_vec));
     }
     let broken = |why: String| DeriveError::Broken { path: path.clone(), why: clean(&why, 160) };
-    let mut work = Work { files: BTreeMap::new(), gone: Vec::new() };
+    let member = |container: &[u8], entry: &str| known.shape.member(container, entry);
+    let (mut files, mut gone) = (BTreeMap::new(), Vec::new());
     for claim in claims {
         let bytes = made(claim).ok_or_else(|| broken(format!("what `{}` is made of is not at hand", claim.entry)))?;
-        work.files.insert(claim.entry.clone(), bytes);
+        files.insert(claim.entry.clone(), bytes);
     }
     let mut digests: BTreeMap<String, (Format, Vec<u8>)> = BTreeMap::new();
     let mut listed = |entry: &str, format: Format| -> Result<Vec<u8>, DeriveError> {
@@ -147,9 +158,9 @@ pub fn derive(
     for old in ours.iter().filter(|o| !by_entry.contains_key(o.entry.as_str())) {
         match known.base.map(|b| member(b, &old.entry)).transpose().map_err(&broken)?.flatten() {
             Some(bytes) => {
-                work.files.insert(old.entry.clone(), bytes);
+                files.insert(old.entry.clone(), bytes);
             }
-            None => work.gone.push(old.entry.clone()),
+            None => gone.push(old.entry.clone()),
         }
         if let Some(written) = &old.written {
             let base = known.base.map(|b| member(b, &written.entry)).transpose().map_err(&broken)?.flatten();
@@ -173,67 +184,6 @@ pub fn derive(
         done.map_err(|e| broken(e.to_string()))?;
         texts.insert(written.entry.clone(), document.render());
     }
-    work.files.extend(texts);
-    work.write(known.now).map(Some).map_err(broken)
-}
-
-struct Work {
-    files: BTreeMap<String, Vec<u8>>,
-    gone: Vec<String>,
-}
-
-impl Work {
-    /// Writes the container anew: what is not ours is copied as it is packed.
-    fn write(mut self, now: Option<&[u8]>) -> Result<Vec<u8>, String> {
-        let words = |e: zip::result::ZipError| e.to_string();
-        let options = SimpleFileOptions::default()
-            .compression_method(CompressionMethod::Deflated)
-            .last_modified_time(zip::DateTime::default());
-        let mut out = ZipWriter::new(Cursor::new(Vec::new()));
-        let mut changed = now.is_none();
-        if let Some(now) = now {
-            let mut old = ZipArchive::new(Cursor::new(now)).map_err(words)?;
-            for at in 0..old.len() {
-                let name = old.by_index_raw(at).map_err(words)?.name().map_err(words)?.into_owned();
-                if self.gone.contains(&name) {
-                    changed = true;
-                    continue;
-                }
-                if let Some(bytes) = self.files.remove(&name)
-                    && member(now, &name)?.as_deref() != Some(bytes.as_slice())
-                {
-                    changed = true;
-                    out.start_file(&name, options).map_err(words)?;
-                    out.write_all(&bytes).map_err(|e| e.to_string())?;
-                    continue;
-                }
-                out.raw_copy_file(old.by_index_raw(at).map_err(words)?).map_err(words)?;
-            }
-        }
-        changed |= !self.files.is_empty();
-        if let (false, Some(now)) = (changed, now) {
-            return Ok(now.to_vec());
-        }
-        for (name, bytes) in &self.files {
-            out.start_file(name, options).map_err(words)?;
-            out.write_all(bytes).map_err(|e| e.to_string())?;
-        }
-        out.finish().map(Cursor::into_inner).map_err(words)
-    }
-}
-
-/// Returns an entry's bytes; `None` when the container has no such entry.
-fn member(container: &[u8], name: &str) -> Result<Option<Vec<u8>>, String> {
-    let mut archive = ZipArchive::new(Cursor::new(container)).map_err(|e| e.to_string())?;
-    let file = match archive.by_name(name) {
-        Ok(file) => file,
-        Err(zip::result::ZipError::FileNotFound) => return Ok(None),
-        Err(e) => return Err(e.to_string()),
-    };
-    if file.size() > MOST_ENTRY {
-        return Err(format!("its `{name}` is larger than {}", crate::text::bytes(MOST_ENTRY)));
-    }
-    let mut out = Vec::new();
-    file.take(MOST_ENTRY).read_to_end(&mut out).map_err(|e| e.to_string())?;
-    Ok(Some(out))
+    files.extend(texts);
+    known.shape.write(known.now, files, &gone).map(Some).map_err(broken)
 }

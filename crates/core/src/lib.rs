@@ -7,6 +7,7 @@ pub mod bound;
 pub mod catalogue;
 pub mod changes;
 pub mod check;
+pub mod container;
 pub mod derive;
 pub mod facts;
 pub mod family;

@@ -4,6 +4,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use yalotheca_core::container::Shape;
 use yalotheca_core::derive::{self, Derived, EntryClaim, Known, Written};
 use yalotheca_core::family::Family;
 use yalotheca_core::id::{Digest, ItemId, ServerPath};
@@ -240,11 +241,13 @@ fn containers_end_with_base_and_what_others_put_in() {
                         kept = now.clone();
                     }
                     let base = kept.clone();
-                    let known = Known { old: old.as_ref(), now: now.as_deref(), base: base.as_deref() };
+                    let known =
+                        Known { shape: &Shape::Zip, old: old.as_ref(), now: now.as_deref(), base: base.as_deref() };
                     let hand = old.as_ref().is_some_and(|o| o.changed(now.as_deref()));
                     now = derive::derive(&path, known, &claims, &made).unwrap();
                     old = (!claims.is_empty()).then(|| Derived {
                         path: path.clone(),
+                        shape: Shape::Zip,
                         base: base.as_deref().map(Digest::of),
                         made: Digest::of(now.as_deref().unwrap_or_default()),
                         claims,

@@ -203,7 +203,8 @@ fn once(
     let changes = with_sources(&around, changes, &picked)?;
     let Settings { slots, keep, findings: told, text } =
         settings::settle(&around, options, before, old_rows, &rows, &picked, &order)?;
-    let derive::Made { derived, docs: containers, keep: bases } = derive::settle(&around, before, &picked, &order)?;
+    let derive::Made { derived, docs: containers, keep: bases, findings: kept } =
+        derive::settle(&around, options, before, &picked, &order)?;
     let keep = keep.into_iter().chain(bases).collect();
     let mut slots = slots;
     slots.docs.extend(containers);
@@ -232,7 +233,7 @@ fn once(
         after.items.insert(one.id, Held { files, ..one.held });
     }
     let facts = facts(&server.family, server.tree.as_ref(), &overlay(server, &changes.steps, &slots.docs))?;
-    let findings = changes.findings.into_iter().chain(told).chain(slots.findings).collect();
+    let findings = changes.findings.into_iter().chain(kept).chain(told).chain(slots.findings).collect();
     if let Some(text) = &text {
         after.roster = Some(Digest::of(text.as_bytes()));
     }

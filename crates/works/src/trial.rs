@@ -27,8 +27,8 @@ pub trait Listener {
 
 /// Returns what the family would run, when no person approved that yet.
 pub fn unapproved(server: &Server) -> Option<String> {
-    let start = server.family.rules.start.as_ref()?;
-    (!families::approved(&server.around.home, &server.family)).then(|| start.command.join(" "))
+    server.family.rules.start.as_ref()?;
+    (!families::approved(&server.around.home, &server.family)).then(|| server.family.commands().join("; "))
 }
 
 /// Plans the acceptance of the terms with this number: a claim like any other, recorded with the number.

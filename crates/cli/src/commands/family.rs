@@ -3,11 +3,12 @@ use std::path::PathBuf;
 use clap::{Args, Subcommand};
 use serde_json::json;
 use yalotheca_core::family::Family;
+use yalotheca_core::text::clean;
 use yalotheca_works::{Error, families};
 
 use super::FINDINGS;
 use crate::setting::Setting;
-use crate::ui::{Ui, paint};
+use crate::ui::{Reply, Ui, paint};
 use crate::view::table;
 
 /// Lists, explains and checks family files: how kinds of game servers take content
@@ -30,6 +31,13 @@ enum What {
     Explain {
         /// The family
         name: String,
+    },
+    /// Lets a family that was not shipped with this program run its commands, once you read what they are
+    Approve {
+        /// The family
+        name: String,
+        /// The digest of its file, or how that begins, where nobody is there to be asked
+        digest: Option<String>,
     },
     /// Tells everything that is wrong with a family file
     Check {
@@ -63,8 +71,42 @@ pub(crate) fn run(args: &FamilyArgs, setting: &Setting, ui: &Ui) -> Result<u8, E
             ui.object(&json!({ "family": family.rules.name, "title": family.rules.title, "parts": parts }));
             Ok(0)
         }
+        What::Approve { name, digest } => {
+            let family = families::named(&setting.home, name)?;
+            let command = family.commands().join("; ");
+            if families::approved(&setting.home, &family) {
+                ui.line(format!("{name} was shipped with this program, or is approved already."));
+            } else {
+                approved(&family, &command, digest.as_deref(), setting, ui)?;
+                ui.line(format!("{name} is approved. A changed file asks again."));
+            }
+            ui.object(&json!({ "family": name, "digest": family.digest.hex(), "runs": family.commands() }));
+            Ok(0)
+        }
         What::Check { file } => check(file, ui),
     }
+}
+
+/// Asks once whether a family may run its commands; `given` is the digest that somebody read.
+pub(super) fn approved(
+    family: &Family,
+    command: &str,
+    given: Option<&str>,
+    setting: &Setting,
+    ui: &Ui,
+) -> Result<(), Error> {
+    let name = &family.rules.name;
+    let (digest, command) = (&family.digest, clean(command, 300));
+    let question = format!("The family `{name}` was not shipped with this program. It would run: {command}\nMay it?");
+    // --yes is for changes; a stranger's command is approved by its digest or by a person
+    let right = match given {
+        Some(given) => given.len() >= 8 && digest.hex().starts_with(given),
+        None => !ui.json() && ui.ask_person(&question) == Reply::Yes,
+    };
+    if right {
+        return families::approve(&setting.home, family);
+    }
+    Err(Error::NotApproved { family: name.clone(), digest: digest.short().to_owned(), command })
 }
 
 fn list(setting: &Setting, ui: &Ui) -> Result<u8, Error> {

@@ -4,13 +4,13 @@ use yalotheca_core::text::clean;
 use yalotheca_core::verdict::{State, Verdict, Whole};
 use yalotheca_works::Error;
 use yalotheca_works::apply::carry_out;
-use yalotheca_works::families::approve;
 use yalotheca_works::server::Server;
 use yalotheca_works::trial::{Listener, Tried, accept_terms, trial, unapproved};
 
+use super::family::approved;
 use super::{FINDINGS, NEEDS_ANSWER, server};
 use crate::setting::Setting;
-use crate::ui::{Reply, Ui, paint};
+use crate::ui::{Ui, paint};
 use crate::view::table::{self, wrapped};
 
 /// Starts the server, reads its log, and tells what loaded
@@ -21,9 +21,6 @@ pub(crate) struct Trial {
     /// Accepts the terms with this number, which you have read; recorded in the ledger
     #[arg(long, value_name = "NUMBER")]
     accept_terms: Option<String>,
-    /// Approves what the family file with this digest (or its beginning) would run
-    #[arg(long, value_name = "DIGEST")]
-    approve: Option<String>,
 }
 
 struct Shown<'a> {
@@ -38,7 +35,9 @@ impl Listener for Shown<'_> {
 
 pub(crate) fn run(args: &Trial, setting: &Setting, ui: &Ui) -> Result<u8, Error> {
     let server = server(setting)?;
-    approved(args, &server, ui)?;
+    if let Some(command) = unapproved(&server) {
+        approved(&server.family, &command, None, setting, ui)?;
+    }
     if let Some(number) = &args.accept_terms {
         let plan = accept_terms(&server, number)?;
         if !plan.docs.is_empty() {
@@ -61,25 +60,6 @@ pub(crate) fn run(args: &Trial, setting: &Setting, ui: &Ui) -> Result<u8, Error>
         Whole::Terms { .. } => NEEDS_ANSWER,
         _ => FINDINGS,
     })
-}
-
-/// Asks once whether this family's start may be run.
-fn approved(args: &Trial, server: &Server, ui: &Ui) -> Result<(), Error> {
-    let Some(command) = unapproved(server) else { return Ok(()) };
-    let digest = server.family.digest.hex();
-    let given = args.approve.as_ref().is_some_and(|a| a.len() >= 8 && digest.starts_with(a.as_str()));
-    let question = format!(
-        "The family `{}` was not shipped with this program. It would run: {}\nMay it?",
-        server.family.rules.name,
-        clean(&command, 300)
-    );
-    // --yes is for changes; a stranger's command is approved by its digest or by a person
-    let asked = !given && args.approve.is_none() && !ui.json() && ui.ask_person(&question) == Reply::Yes;
-    if given || asked {
-        return approve(&server.around.home, &server.family);
-    }
-    let digest = server.family.digest.short().to_owned();
-    Err(Error::NotApproved { family: server.family.rules.name.clone(), digest, command: clean(&command, 300) })
 }
 
 fn told(verdict: &Verdict, starts: usize, server: &Server, ui: &Ui) {

@@ -130,12 +130,12 @@ fn kind_said(kind: &Kind) -> Vec<String> {
         out.push(format!("So that it is loaded, {}.", wiring_said(wiring)));
     }
     for derive in &kind.derive {
-        out.push(format!(
-            "`{}` is made anew with `{}` of `{}` in it; its other entries stay.",
-            derive.file.as_str(),
-            derive.entry.as_str(),
-            derive.take
-        ));
+        let (file, entry, take) = (derive.file.as_str(), derive.entry.as_str(), &derive.take);
+        let command: Vec<&str> = derive.command.iter().map(super::Template::as_str).collect();
+        out.push(match command.as_slice() {
+            [] => format!("`{file}` is made anew with `{entry}` of `{take}` in it; its other entries stay."),
+            words => format!("`{file}` is made anew by `{}` with `{entry}` of `{take}`.", words.join(" ")),
+        });
     }
     for (name, choice) in &kind.choice {
         let values = if choice.values.is_empty() { String::new() } else { format!(" ({})", choice.values.join(", ")) };

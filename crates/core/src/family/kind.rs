@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use serde::Deserialize;
 
 use super::{Pattern, Template, When, Wiring};
+use crate::container::{self, Layout};
 use crate::settings::Format;
 use crate::version::Scheme;
 
@@ -362,6 +363,11 @@ pub struct Derive {
     pub take: Pattern,
     /// Where the entry's digest is written, in the container.
     pub digest: Option<DigestOf>,
+    /// How its records lie.
+    pub layout: Option<Layout>,
+    /// The program that makes it, and its arguments: templates over `{entries}`, `{base}` and `{made}`.
+    #[serde(default)]
+    pub command: Vec<Template>,
     /// When it counts.
     pub when: Option<When>,
 }
@@ -372,6 +378,29 @@ pub struct Derive {
 pub enum Container {
     /// A zip.
     Zip,
+    /// A tar.
+    Tar,
+    /// Records in a layout of its own.
+    Records,
+    /// Whatever a program makes of all entries.
+    Command,
+}
+
+impl Derive {
+    /// Whether it takes the one real file.
+    pub fn takes_real(&self) -> bool {
+        self.take.as_str() == "real"
+    }
+
+    /// Returns how the container is made up; `None` where the layout is missing.
+    pub fn shape(&self) -> Option<container::Shape> {
+        Some(match self.format {
+            Container::Zip => container::Shape::Zip,
+            Container::Tar => container::Shape::Tar,
+            Container::Records => container::Shape::Records(self.layout.clone()?),
+            Container::Command => container::Shape::Command,
+        })
+    }
 }
 
 /// Where an entry's digest is written.

@@ -396,6 +396,14 @@ impl Family {
         self.rules.own.iter().any(|pattern| fast_glob::glob_match(pattern, path))
     }
 
+    /// Returns every command that the family would have run, as it would be typed.
+    pub fn commands(&self) -> Vec<String> {
+        let start = self.rules.start.iter().map(|s| s.command.join(" "));
+        let derive = self.rules.kind.values().flat_map(|k| &k.derive).filter(|d| !d.command.is_empty());
+        let words = |d: &Derive| d.command.iter().map(Template::as_str).collect::<Vec<_>>().join(" ");
+        start.chain(derive.map(words)).collect()
+    }
+
     /// Returns a kind's title, or the word itself when the family has no such kind.
     pub fn kind_title<'a>(&'a self, kind: &'a str) -> &'a str {
         self.rules.kind.get(kind).map_or(kind, |k| k.title.as_str())

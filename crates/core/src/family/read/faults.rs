@@ -3,7 +3,7 @@
 use std::cmp::Ordering;
 
 use super::Fault;
-use crate::family::{Body, FetchedBy, HAND, Kind, Meaning, Rules, Template, When, Wiring, server_path};
+use crate::family::{Body, Container, FetchedBy, HAND, Kind, Meaning, Rules, Template, When, Wiring, server_path};
 use crate::id::ItemId;
 use crate::scene::ITEM_FIELDS;
 use crate::settings::{Format, Path};
@@ -210,6 +210,19 @@ impl Faults<'_> {
             if let Some(digest) = &derive.digest {
                 self.template(&digest.at, &known);
                 self.template(&digest.value, &["sha256"]);
+            }
+            for part in &derive.command {
+                self.template(part, &["entries", "base", "made"]);
+            }
+            let is = |format| derive.format == format;
+            if is(Container::Records) != derive.layout.is_some() {
+                self.add("layout", "`layout` belongs to a derive whose `format` is `records`, and that one needs it");
+            }
+            if is(Container::Command) == derive.command.is_empty() {
+                self.add("command", "`command` belongs to a derive whose `format` is `command`, and that one needs it");
+            }
+            if is(Container::Command) && derive.digest.is_some() {
+                self.add("digest", "only its program knows where a digest stands in what it makes");
             }
         }
     }
