@@ -134,6 +134,14 @@ fn archives_and_strange_arenas_are_found() {
     club.write("arenas.list", format!("{}Pier-Rush in 1\n", club.read("arenas.list")));
     assert!(codes(&club).contains(&"case".to_owned()), "{:?}", codes(&club));
     club.write("arenas.list", club.read("arenas.list").replace("Pier-Rush in 1\n", ""));
+    // half of one put there by hand: the catalogue knows how many bytes it has
+    club.write("arenas/winch-yard.cma", arena("winch-yard", 12_000));
+    assert_eq!(codes(&club), ["half-copied"]);
+    let text = club.run("check").text;
+    assert!(text.contains("bytes, and the catalogue's has 39994 (2)"), "{text}");
+    club.write("arenas/winch-yard.cma", arena("winch-yard", 40_000));
+    assert_eq!(codes(&club), ["unknown-file"]);
+    fs::remove_file(club.path("arenas/winch-yard.cma")).unwrap();
     club.write("arenas/upload.zip", b"PK\x03\x04");
     club.write("arenas/stray.cma", arena("stray", 900));
     let found = codes(&club);
@@ -318,6 +326,39 @@ fn signers_are_trusted_by_somebodys_word_only() {
     fs::remove_file(club.path(&format!("vouched/{foreign}.pub"))).unwrap();
     let ran = club.run("check");
     assert!(ran.text.contains("missing-file") && ran.text.contains("vouched/"), "{}", ran.text);
+}
+
+#[test]
+fn mods_put_there_by_hand_are_held_against_their_signers() {
+    let club = Club::adopted_of("coldrail");
+    let put = |name: &str, archive: Vec<u8>| {
+        let mut zip = zip::ZipArchive::new(std::io::Cursor::new(archive)).unwrap();
+        for at in 0..zip.len() {
+            let mut member = zip.by_index(at).unwrap();
+            let path = member.name().unwrap().into_owned();
+            let mut bytes = Vec::new();
+            std::io::copy(&mut member, &mut bytes).unwrap();
+            club.write(&format!("mods/{name}/{path}"), bytes);
+        }
+    };
+    // foreign: signed well, and nobody vouches
+    let signer = Signer::number(7).unwrap();
+    put("far-horn", signed("far-horn", "1.0", &serde_json::json!({}), b"horn", &[], 7));
+    assert_eq!(codes(&club), ["unknown-signer"]);
+    let text = club.run("check").text.replace("\n    ", " ");
+    assert!(text.contains(&format!("settle --vouch {}", signer.fingerprint())), "{text}");
+    // somebody vouched for it by hand
+    let key = |signer: &Signer| format!("coldrail-key {}\n", signer.key());
+    club.write(&format!("vouched/{}.pub", signer.fingerprint()), key(&signer));
+    assert_eq!(codes(&club), ["unknown-file"]);
+    // stale: its content is newer than its seals
+    club.write("mods/far-horn/content/far-horn.cra", b"a louder horn");
+    assert_eq!(codes(&club), ["unsound"]);
+    assert!(club.run("check").text.replace("\n    ", " ").contains("is not the file that was signed"));
+    // missing: no seals at all
+    fs::remove_file(club.path("mods/far-horn/seals.json")).unwrap();
+    assert_eq!(codes(&club), ["unsound"]);
+    assert!(club.run("check").text.contains("`seals.json` is not in it"), "{}", club.run("check").text);
 }
 
 #[test]

@@ -176,8 +176,8 @@ fn what_is_no_item_is_refused_with_its_reason() {
         str![[r#"
 $ yalotheca want ../page.qpl
 --- stderr
-error: `page.qpl` has no `about.yaml`, so nobody can say what it is; it
-       may be cut, or not a plugin at all
+error: `page.qpl` is a web page, not the file itself; look on that page
+       for the direct link
 --- exit 3
 $ yalotheca want ../empty.qpl
 --- stderr

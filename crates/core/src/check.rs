@@ -150,18 +150,23 @@ fn files(at: &Situation<'_>, out: &mut Vec<Finding>) {
 
 /// Files that nobody knows, told file by file where items live and folder by folder elsewhere.
 fn unknown(at: &Situation<'_>, out: &mut Vec<Finding>) {
-    let places: Vec<(String, &str, &str)> = at
+    let places: Vec<(String, &str, Option<usize>)> = at
         .family
         .rules
         .kind
         .values()
         .flat_map(|k| {
-            k.place.iter().map(move |p| (p.to.glob(), k.title.as_str(), k.file.as_ref().map_or("*", |f| f.as_str())))
+            let depth = |to: &str| to.split('/').position(|part| part.contains('{')).map(|at| at + 1);
+            k.place.iter().map(move |p| {
+                let folder = depth(p.to.as_str()).filter(|_| k.file.is_none());
+                (p.to.glob(), k.title.as_str(), folder)
+            })
         })
         .collect();
     let folders: BTreeSet<&str> =
         places.iter().filter_map(|(glob, ..)| glob.split_once('/')).map(|(top, _)| top).collect();
     let mut elsewhere: BTreeMap<String, usize> = BTreeMap::new();
+    let mut whole: BTreeMap<String, (&str, usize)> = BTreeMap::new();
     let gone = |row: &&FileRow| matches!(at.seen.get(&row.path), None | Some(Seen::Absent));
     let missing: BTreeMap<String, &ServerPath> =
         at.rows.values().flatten().filter(gone).map(|r| (r.path.path().to_lowercase(), &r.path)).collect();
@@ -177,7 +182,11 @@ fn unknown(at: &Situation<'_>, out: &mut Vec<Finding>) {
         }
         let kind = places.iter().find(|(glob, ..)| fast_glob::glob_match(glob, text));
         let top = text.split_once('/').map_or("", |(top, _)| top);
-        if let Some((_, title, _)) = kind {
+        // an item that is a folder is told once
+        let folder = kind.and_then(|(_, title, depth)| Some((*title, folder_of(text, (*depth)?)?)));
+        if let Some((title, folder)) = folder {
+            whole.entry(folder.to_owned()).or_insert((title, 0)).1 += 1;
+        } else if let Some((_, title, _)) = kind {
             let cause = format!("this {title} is on the server and not on the roster");
             out.push(
                 Finding::new(
@@ -205,6 +214,12 @@ fn unknown(at: &Situation<'_>, out: &mut Vec<Finding>) {
             *elsewhere.entry(if top.is_empty() { text.to_owned() } else { format!("{top}/") }).or_default() += 1;
         }
     }
+    for (folder, (title, count)) in whole {
+        let files = crate::text::counted(count, "file");
+        let cause = format!("this {title} is on the server and not on the roster ({files})");
+        let fix = format!("take it under care: yalotheca want ./{folder}; or remove it");
+        out.push(Finding::new("unknown-file", Severity::Warning, cause, fix).at(format!("{folder}/")));
+    }
     for (place, count) in elsewhere {
         let cause = if place.ends_with('/') {
             format!("{} here that nobody knows", crate::text::counted(count, "file"))
@@ -213,6 +228,12 @@ fn unknown(at: &Situation<'_>, out: &mut Vec<Finding>) {
         };
         out.push(Finding::new("unknown-file", Severity::Note, cause, "nothing to do if it is yours").at(place));
     }
+}
+
+/// The first parts of a path, where more follow.
+fn folder_of(path: &str, depth: usize) -> Option<&str> {
+    let (at, _) = path.match_indices('/').nth(depth.checked_sub(1)?)?;
+    path.get(..at)
 }
 
 fn terms(at: &Situation<'_>, out: &mut Vec<Finding>) {

@@ -91,6 +91,9 @@ pub struct FileFact {
     /// Its SHA-512 digest, 128 hexadecimal digits, where the catalogue knows it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sha512: Option<String>,
+    /// What is packed in it, by name without folder, in bytes, where the catalogue knows it.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub holds: BTreeMap<String, u64>,
     /// Where it can be fetched, best first; relative addresses stand to the catalogue's own.
     pub addresses: Vec<String>,
 }

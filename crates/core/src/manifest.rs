@@ -15,6 +15,9 @@ use crate::settings::{Document, Format, Path, Value};
 use crate::text::clean;
 use crate::version::{Range, Version};
 
+/// What the version of an item begins with whose manifest says none: the digest of its bytes follows.
+pub const BY_DIGEST: &str = "of-";
+
 /// A file inside an archive.
 #[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub struct Member {
@@ -52,6 +55,9 @@ pub enum ManifestError {
         /// What would have been taken.
         expected: String,
     },
+    /// It is a web page under a file's name.
+    #[error("`{0}` is a web page, not the file itself; look on that page for the direct link")]
+    Page(String),
     /// Two kinds, or two files, look like this.
     #[error("`{name}` could be {fits}; {fix}")]
     Doubtful {
@@ -213,7 +219,7 @@ fn said(kind: &Kind, look: &Look, stem: &str, bytes: Option<(Vec<u8>, String)>) 
         pairs.iter().filter(|p| p.optional == optional).map(target).collect()
     };
     // one that says none is known by its bytes
-    let version = said_version.unwrap_or_else(|| format!("of-{}", look.sha256.short()));
+    let version = said_version.unwrap_or_else(|| format!("{BY_DIGEST}{}", look.sha256.short()));
     let mut facts = VersionFacts::bare(&version);
     if let Some(game) = rules.game.as_deref().and_then(text) {
         facts.games = range(&game)?;

@@ -52,9 +52,11 @@ pub fn write(name: &str, family: &str, generation: u64, items: &[Item]) -> Files
                         .map(|(k, v)| (k.clone(), v.clone())),
                 );
             }
-            let mut named = vec![
-                json!({ "name": release.file, "bytes": release.bytes.len(), "sha256": digest, "sha512": sha512(&release.bytes), "addresses": [address] }),
-            ];
+            let mut file = json!({ "name": release.file, "bytes": release.bytes.len(), "sha256": digest, "sha512": sha512(&release.bytes), "addresses": [address] });
+            if let Some(holds) = packed(&release.file, &release.bytes) {
+                file["holds"] = json!(holds);
+            }
+            let mut named = vec![file];
             for (name, bytes) in &release.more {
                 let address = format!("files/{}-{}/{name}", item.id, release.version);
                 named.push(
@@ -111,6 +113,24 @@ pub fn write(name: &str, family: &str, generation: u64, items: &[Item]) -> Files
     });
     files.insert("catalogue.json".to_owned(), serde_json::to_vec_pretty(&root).unwrap_or_default());
     files
+}
+
+/// What is packed in a download: name and size of each file.
+fn packed(name: &str, bytes: &[u8]) -> Option<BTreeMap<String, u64>> {
+    if let Some(bare) = name.strip_suffix(".bz2") {
+        let size = std::io::copy(&mut bzip2::read::BzDecoder::new(bytes), &mut std::io::sink()).ok()?;
+        return Some(BTreeMap::from([(bare.to_owned(), size)]));
+    }
+    let mut zip = name.ends_with(".zip").then(|| zip::ZipArchive::new(std::io::Cursor::new(bytes)).ok())??;
+    let mut out = BTreeMap::new();
+    for at in 0..zip.len() {
+        let file = zip.by_index(at).ok()?;
+        let name = file.name().ok()?.rsplit('/').next()?.to_owned();
+        if !name.is_empty() {
+            out.insert(name, file.size());
+        }
+    }
+    Some(out)
 }
 
 /// Writes the files below a folder.

@@ -1,7 +1,7 @@
 //! Takes a server under care: recognises its family, finds what is on it, writes a roster and the first ledger.
 //! Nothing on the server itself is changed.
 
-mod found;
+pub(crate) mod found;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
@@ -122,8 +122,9 @@ pub fn adopt(request: &Request, around: &Surroundings) -> Result<Adopted, Error>
     let mut text = roster_text(request, &family);
     let server = open(request, &text, &tree, around)?;
     let facts = server.facts()?;
-    let mut unplaced = Vec::new();
-    let candidates = candidates(&server, &files, &facts, &mut unplaced)?;
+    let mut refused = Vec::new();
+    let candidates = candidates(&server, &files, &facts, &|_| true, &mut refused)?;
+    let mut unplaced: Vec<(ServerPath, String)> = refused.into_iter().map(|r| (r.path, r.why)).collect();
     let digests: Vec<Question> = candidates.iter().map(|c| Question::File(c.download.clone())).collect();
     let (named, unasked) = match server.catalogues.named(&digests) {
         Ok(named) => (named, None),

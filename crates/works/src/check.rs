@@ -18,6 +18,7 @@ use crate::scene::{Around, Taken};
 use crate::server::{MOST_SETTINGS, Server};
 use crate::settle::{bounded, map_findings, slots};
 use crate::state;
+use crate::strangers::strangers;
 use crate::tree::Stat;
 use crate::{history, prune, tune};
 
@@ -37,6 +38,7 @@ pub fn check(server: &Server) -> Result<Vec<Finding>, Error> {
     settings.extend(told);
     let facts = server.facts()?;
     settings.extend(waiting(server, &ledger, &facts)?);
+    let strange = strangers(server, &ledger, &facts, &unknown)?;
     settings.extend(quarantine(server)?);
     settings.extend(history::behind(server, &ledger)?);
     let mut found = judge(&Situation {
@@ -49,8 +51,17 @@ pub fn check(server: &Server) -> Result<Vec<Finding>, Error> {
         unknown: &unknown,
         settings: &settings,
     });
+    // what is known of a stranger says more than that it is one
+    found.retain(|f| f.code != "unknown-file" || !strange.iter().any(|s| about(s, f)));
+    found.extend(strange);
     cut_short(server, &rows, &mut found)?;
     Ok(found)
+}
+
+/// Whether a finding is about a file, or about one in a folder, that another finding is about.
+fn about(one: &Finding, other: &Finding) -> bool {
+    let (Some(file), Some(place)) = (&one.file, &other.file) else { return false };
+    file == place || (place.ends_with('/') && file.starts_with(place.as_str()))
 }
 
 /// A file of ours that lost its end was not changed by hand: it was copied by half.

@@ -1,5 +1,6 @@
 //! Opens what was fetched and finds out what it is.
 
+use std::io::Read as _;
 use std::path::Path;
 
 use yalotheca_core::family::{Family, Kind};
@@ -63,13 +64,30 @@ impl Opener<'_> {
 
     fn within(&self, digest: &Digest, name: &str, depth: usize) -> Result<Learnt, Error> {
         let look = self.look(digest, name)?;
-        match manifest::tell_kind(self.family, &look, self.kind) {
+        let told = manifest::tell_kind(self.family, &look, self.kind);
+        let whole = !matches!(told, Ok((_, Real::Inside(_) | Real::Folder(_))));
+        if whole && look.members.is_none() && self.is_page(digest, name) {
+            return Err(ManifestError::Page(name.to_owned()).into());
+        }
+        match told {
             Ok((word, real)) => self.told(word.to_owned(), look, real),
             Err(none @ ManifestError::NoKind { .. }) if depth < MOST_DEPTH => {
                 self.inner(&look, depth).unwrap_or(Err(none.into()))
             }
             Err(e) => Err(e.into()),
         }
+    }
+
+    /// Whether a file begins as web pages do, and is not named as one.
+    fn is_page(&self, digest: &Digest, name: &str) -> bool {
+        let lower = name.to_lowercase();
+        if lower.ends_with(".html") || lower.ends_with(".htm") {
+            return false;
+        }
+        let mut head = Vec::new();
+        let read = std::fs::File::open(self.home.store_path(digest)).map(|f| f.take(512).read_to_end(&mut head));
+        let text = String::from_utf8_lossy(&head).trim_start_matches('\u{feff}').trim_start().to_lowercase();
+        read.is_ok() && ["<!doctype html", "<html", "<head"].iter().any(|start| text.starts_with(start))
     }
 
     /// The one archive in an archive that is an item; `None` when none is in it.

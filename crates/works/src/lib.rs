@@ -23,6 +23,7 @@ mod scene;
 pub mod server;
 pub mod settle;
 pub mod state;
+mod strangers;
 pub mod tree;
 pub mod trial;
 pub mod tune;

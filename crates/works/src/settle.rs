@@ -183,6 +183,7 @@ fn once(
 ) -> Result<Plan, Error> {
     let picked = choose::choose(server, before, known)?;
     picked.iter().try_for_each(|p| named_entries(server, &p.id, &p.held))?;
+    choose::numbers_once(&picked)?;
     let order = load_order(server, &picked, &before.order)?;
     let around = Around::of(server, known)?;
     trust::trusted(server, before, &picked)?;

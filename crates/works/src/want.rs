@@ -7,7 +7,8 @@ use std::path::{Component, Path, PathBuf};
 use yalotheca_core::family::FetchedBy;
 use yalotheca_core::finding::Finding;
 use yalotheca_core::id::ItemId;
-use yalotheca_core::roster::{put_in, put_item, take_in, take_item};
+use yalotheca_core::manifest;
+use yalotheca_core::roster::{Origin, put_in, put_item, take_in, take_item};
 use yalotheca_core::solve::{Question, Reason};
 use yalotheca_core::text::{clean, did_you_mean};
 use yalotheca_core::version::Range;
@@ -16,7 +17,7 @@ use crate::fetch::Job;
 use crate::home::write_whole;
 use crate::server::Server;
 use crate::settle::{Options, Plan, opener, plan};
-use crate::{Error, archive};
+use crate::{Error, archive, state};
 
 /// What was put on the roster, or taken off, and what a settle would do now.
 #[derive(Debug)]
@@ -62,6 +63,7 @@ pub fn want(server: &Server, what: &[String], how: &How, write: bool) -> Result<
     let mut lines = Vec::new();
     for one in what {
         let (id, value) = line(server, one, how)?;
+        was_there(server, one, &id, &value)?;
         text = put_item(&text, &id, &value).map_err(|source| roster_error(server, source))?;
         for (field, value) in &how.choices {
             let value = toml_text(value);
@@ -70,6 +72,25 @@ pub fn want(server: &Server, what: &[String], how: &How, write: bool) -> Result<
         lines.push((id, Some(value)));
     }
     finish(server, text, lines, write)
+}
+
+/// A file whose name alone says what it is may be another than the one of that name that was on the server before us.
+fn was_there(server: &Server, what: &str, id: &ItemId, value: &str) -> Result<(), Error> {
+    let Some(Origin::Here { path, sha256 }) = server.roster.want(id).and_then(|w| w.from.as_ref()) else {
+        return Ok(());
+    };
+    let by_name = state::head(server.tree.as_ref())?
+        .items
+        .get(id)
+        .is_some_and(|h| h.facts.version.to_string().starts_with(manifest::BY_DIGEST));
+    if !by_name || value.contains(sha256.hex()) || !value.contains("sha256") {
+        return Ok(());
+    }
+    let (what, path) = (clean(what, 120), clean(path, 120));
+    Err(Error::Choice(format!(
+        "`{what}` has the name of `{path}`, which was on the server before, and nothing in it says that it is a newer one; \
+         give it another name, or first: yalotheca drop {id}"
+    )))
 }
 
 /// Takes items off the roster.
@@ -189,7 +210,9 @@ fn line(server: &Server, what: &str, how: &How) -> Result<(ItemId, String), Erro
     let by_number = server.family.rules.kind.values().any(|k| k.fetched_by == FetchedBy::Server);
     let digits = !name.is_empty() && name.chars().all(|c| c.is_ascii_digit());
     let id = match resolve(server, name) {
-        Err(Error::NotOffered { .. }) if digits && by_number => return number(server, name, how),
+        Err(Error::NotOffered { .. }) if digits && by_number => {
+            return number(server, name, how);
+        }
         other => other?,
     };
     let offered = server.catalogues.items(&BTreeSet::from([id.clone()]))?.remove(&id);
@@ -229,6 +252,14 @@ fn more(server: &Server, how: &How) -> String {
 
 /// A catalogue number that no catalogue knows, where the server itself fetches by number.
 fn number(server: &Server, number: &str, how: &How) -> Result<(ItemId, String), Error> {
+    let served = |k: &&String| server.family.rules.kind.get(*k).is_some_and(|k| k.fetched_by == FetchedBy::Server);
+    let kinds: Vec<String> = server.family.rules.kind.keys().filter(served).map(|k| format!("--kind {k}")).collect();
+    if kinds.len() > 1 && how.kind.is_none() {
+        return Err(Error::Choice(format!(
+            "no catalogue here knows the number {number}, so nobody can say what it is; say it: {}",
+            kinds.join(" or ")
+        )));
+    }
     Ok((ItemId::new(number)?, format!("{{ number = {}{} }}", toml_text(number), more(server, how))))
 }
 

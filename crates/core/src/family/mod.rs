@@ -391,9 +391,11 @@ impl Family {
             || rules.active.iter().flat_map(|a| &a.set).any(|w| asks(&w.when))
     }
 
-    /// Whether the server or the administrator owns the file at `path`.
+    /// Whether the server or the administrator owns the file at `path`; trusted keys are the administrator's.
     pub fn owns(&self, path: &str) -> bool {
-        self.rules.own.iter().any(|pattern| fast_glob::glob_match(pattern, path))
+        let seals = self.rules.kind.values().filter_map(|k| k.seal.as_ref());
+        let key = seals.map(|s| s.trusted.glob()).any(|pattern| fast_glob::glob_match(pattern, path));
+        key || self.rules.own.iter().any(|pattern| fast_glob::glob_match(pattern, path))
     }
 
     /// Returns every command that the family would have run, as it would be typed.

@@ -21,24 +21,25 @@ use crate::tree::Stat;
 use crate::{Error, archive};
 
 /// Something on the server that could be opened as an item.
-pub(super) struct Candidate {
-    pub(super) path: ServerPath,
-    pub(super) learnt: Learnt,
+pub(crate) struct Candidate {
+    pub(crate) path: ServerPath,
+    pub(crate) learnt: Learnt,
     pub(super) download: Digest,
     pub(super) rows: Vec<FileRow>,
 }
 
 /// Everything on the server that can be opened as an item of some kind.
-pub(super) fn candidates(
+pub(crate) fn candidates(
     server: &Server,
     files: &[(ServerPath, Stat)],
     facts: &ServerFacts,
-    unplaced: &mut Vec<(ServerPath, String)>,
+    counts: &dyn Fn(&Kind) -> bool,
+    unplaced: &mut Vec<Refused>,
 ) -> Result<Vec<Candidate>, Error> {
     let mut out = Vec::new();
     let plain: Vec<&ServerPath> =
         files.iter().filter(|(_, s)| matches!(s, Stat::File { .. })).map(|(p, _)| p).collect();
-    for (word, kind) in &server.family.rules.kind {
+    for (word, kind) in server.family.rules.kind.iter().filter(|(_, k)| counts(k)) {
         server.around.go_on()?;
         for found in of_kind(server, word, kind, &plain, facts)? {
             match found {
@@ -51,7 +52,13 @@ pub(super) fn candidates(
     Ok(out)
 }
 
-type Refused = (ServerPath, String);
+/// A file that could not be opened as an item, and why not.
+pub(crate) struct Refused {
+    pub(crate) path: ServerPath,
+    pub(crate) why: String,
+    /// Whether its signatures are why.
+    pub(crate) unsigned: bool,
+}
 
 fn of_kind(
     server: &Server,
@@ -91,7 +98,8 @@ fn of_kind(
             let learnt = match opener(server, Some(word), None).learn(&download, &name) {
                 Ok(learnt) => learnt,
                 Err(e) => {
-                    out.push(Err(((*path).clone(), e.to_string())));
+                    let unsigned = matches!(e, Error::Seal { .. });
+                    out.push(Err(Refused { path: (*path).clone(), why: e.to_string(), unsigned }));
                     continue;
                 }
             };
@@ -126,7 +134,7 @@ fn of_kind(
                         "it calls itself {id}, so its file should be `{}`; rename it, then `yalotheca want` it",
                         elsewhere.path
                     );
-                    out.push(Err(((*path).clone(), why)));
+                    out.push(Err(Refused { path: (*path).clone(), why, unsigned: false }));
                 }
                 None => out.push(Ok(Candidate { path: (*path).clone(), learnt, download, rows })),
             }

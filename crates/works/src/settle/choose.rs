@@ -5,11 +5,13 @@ use std::path::Path;
 
 use yalotheca_core::facts::{FileFact, ServerFacts, VersionFacts};
 use yalotheca_core::family::FetchedBy;
+use yalotheca_core::finding::{Finding, Severity};
 use yalotheca_core::id::{Digest, ItemId};
 use yalotheca_core::ledger::{Held, HeldFrom, Ledger};
 use yalotheca_core::manifest::disagreement;
 use yalotheca_core::roster::{Origin, Want};
 use yalotheca_core::solve::{Answer, Chosen, Fact, Problem, Question, Solver, Step, Wanted};
+use yalotheca_core::text::clean;
 use yalotheca_core::version::Scheme;
 
 use crate::catalogue::Offered;
@@ -280,6 +282,21 @@ fn open_fetched(server: &Server, one: &Picked) -> Result<Learnt, Error> {
     let file = server.roster.want(&one.id).and_then(|w| w.password_file.as_deref());
     opener(server, kind, file.map(|f| server.beside().join(f)).as_deref())
         .learn(&one.held.download, &one.held.download_name)
+}
+
+/// Checks that no two items are the same number for the server.
+pub(super) fn numbers_once(picked: &[Picked]) -> Result<(), Error> {
+    let mut seen: BTreeMap<&str, &ItemId> = BTreeMap::new();
+    for one in picked {
+        let Some(number) = one.held.number.as_deref() else { continue };
+        if let Some(other) = seen.insert(number, &one.id) {
+            let cause =
+                format!("{other} and {} are both number {}: to the server that is one", one.id, clean(number, 40));
+            let fix = format!("yalotheca drop {}, or drop {other}", one.id);
+            return Err(Error::Undecided(vec![Finding::new("number-twice", Severity::Error, cause, fix).of(&one.id)]));
+        }
+    }
+    Ok(())
 }
 
 /// What opens downloads for this server.
