@@ -9,7 +9,7 @@ use thiserror::Error;
 pub use kind::{Real, tell_kind, top_folder};
 
 use crate::facts::{Need, Provided, Side, Target, VersionFacts};
-use crate::family::{Caught, Field, Kind, Listing, Pattern, Shape};
+use crate::family::{Bare, Caught, Field, Kind, Listing, Pattern, Shape};
 use crate::id::{Digest, ItemId};
 use crate::settings::{Document, Format, Path, Value};
 use crate::text::clean;
@@ -210,8 +210,9 @@ fn said(kind: &Kind, look: &Look, stem: &str, bytes: Option<(Vec<u8>, String)>) 
     let targets = |listing: &Option<Listing>, optional: bool| -> Result<Vec<Target>, ManifestError> {
         let Some(listing) = listing else { return Ok(Vec::new()) };
         let Some(found) = get(&listing.at) else { return Ok(Vec::new()) };
-        let pairs = pairs(listing, &found)
-            .ok_or_else(|| fail(format!("writes `{}` in another shape than the family says", listing.at)))?;
+        let pairs = pairs(listing, &found).ok_or_else(|| {
+            fail(format!("writes `{}` in another shape than the family says ({})", listing.at, listing.shape))
+        })?;
         let target = |pair: &Listed| {
             let id = ItemId::new(&pair.id).map_err(|e| fail(format!("is wrong: {e}")))?;
             Ok(Target { id, range: range(&pair.range)? })
@@ -334,16 +335,27 @@ struct Listed {
 
 /// Returns the items of a list in the shape the family names; `None` when it is in another.
 fn pairs(listing: &Listing, value: &Value) -> Option<Vec<Listed>> {
+    let least = |text: String| match listing.bare == Bare::Least && text.starts_with(|c: char| c.is_ascii_digit()) {
+        true if !text.contains([' ', ',', '*']) => format!(">={text}"),
+        _ => text,
+    };
     let range = |v: Option<&Value>| match v {
         None | Some(Value::Null) => Some("*".to_owned()),
-        Some(other) => other.text(),
+        Some(other) => other.text().map(least),
+    };
+    // one alone need not stand in a list: XML has no other way to write it
+    let one = [value.clone()];
+    let items: &[Value] = match value {
+        Value::List(items) => items,
+        Value::Map(_) | Value::Text(_) if listing.shape != Shape::Map => &one,
+        _ => &[],
     };
     match (listing.shape, value) {
         (_, Value::Null) => Some(Vec::new()),
         (Shape::Map, Value::Map(map)) => {
             map.iter().map(|(id, r)| Some(Listed { id: id.clone(), range: range(Some(r))?, optional: false })).collect()
         }
-        (Shape::Texts, Value::List(items)) => items
+        (Shape::Texts, Value::List(_) | Value::Text(_)) => items
             .iter()
             .map(|item| {
                 let text = item.text()?;
@@ -351,11 +363,11 @@ fn pairs(listing: &Listing, value: &Value) -> Option<Vec<Listed>> {
                 let end = text.find(|c: char| c.is_whitespace() || "<>=^~@".contains(c)).unwrap_or(text.len());
                 let (id, rest) = text.split_at(end);
                 let bare = listing.mark.as_ref().and_then(|m| id.strip_suffix(m.as_str()));
-                let range = rest.trim().trim_start_matches('@').to_owned();
+                let range = least(rest.trim().trim_start_matches('@').to_owned());
                 Some(Listed { id: bare.unwrap_or(id).to_owned(), range, optional: bare.is_some() })
             })
             .collect(),
-        (Shape::Objects, Value::List(items)) => items
+        (Shape::Objects, Value::List(_) | Value::Map(_)) => items
             .iter()
             .map(|i| {
                 let flag = listing.optional.as_ref().and_then(|key| i.at(key)).and_then(Value::text);

@@ -5,6 +5,7 @@
 mod choose;
 mod derive;
 mod hand;
+mod number;
 mod obtain;
 mod placing;
 mod settings;
@@ -28,6 +29,7 @@ use crate::server::{Overlay, Server, facts};
 use crate::{history, running, state};
 use choose::Picked;
 pub(crate) use choose::opener;
+pub(crate) use number::number_in;
 use placing::{AllPlaced, place_all, placed_anew, places_of, with_sources};
 use settings::Settings;
 pub(crate) use settings::{bounded, map_findings};
@@ -181,7 +183,8 @@ fn once(
     old_rows: &BTreeMap<ItemId, Vec<FileRow>>,
     known: &ServerFacts,
 ) -> Result<Plan, Error> {
-    let picked = choose::choose(server, before, known)?;
+    let mut picked = choose::choose(server, before, known)?;
+    number::give(server, before, &mut picked)?;
     picked.iter().try_for_each(|p| named_entries(server, &p.id, &p.held))?;
     choose::numbers_once(&picked)?;
     let order = load_order(server, &picked, &before.order)?;

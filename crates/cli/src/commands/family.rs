@@ -128,8 +128,8 @@ fn check(file: &std::path::Path, ui: &Ui) -> Result<u8, Error> {
     }
     match &family {
         Some(family) => {
-            let kinds = family.rules.kind.len();
-            ui.line(format!("{} is a family file: {} kinds of items.", file.display(), kinds));
+            let kinds = yalotheca_core::text::counted(family.rules.kind.len(), "kind");
+            ui.line(format!("{} is a family file: {kinds} of items.", file.display()));
         }
         None => ui.line(format!("{} in all.", yalotheca_core::text::counted(faults.len(), "fault"))),
     }

@@ -114,6 +114,11 @@ pub struct Kind {
 }
 
 impl Kind {
+    /// Returns the fields that are a number of the item's own, with the pattern that catches those that are taken.
+    pub fn free_fields(&self) -> impl Iterator<Item = (&str, &Pattern)> {
+        self.field.iter().filter_map(|(name, f)| Some((name.as_str(), f.free.as_ref()?)))
+    }
+
     /// Returns the patterns of the files that the item's folder has, for a kind without one real file.
     pub fn marks(&self) -> Vec<&Pattern> {
         let mut out: Vec<&Pattern> = self.holds.iter().collect();
@@ -188,6 +193,20 @@ pub struct Listing {
     pub optional: Option<String>,
     /// In texts: the sign behind an id that says that it need not be there.
     pub mark: Option<String>,
+    /// What a version without a sign before it means.
+    #[serde(default)]
+    pub bare: Bare,
+}
+
+/// What a version without a sign before it means as a range.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Bare {
+    /// Exactly that one.
+    #[default]
+    Exact,
+    /// That one or a newer one.
+    Least,
 }
 
 fn id_key() -> String {
@@ -210,6 +229,16 @@ pub enum Shape {
     Objects,
 }
 
+impl std::fmt::Display for Shape {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(match self {
+            Shape::Map => "map",
+            Shape::Texts => "texts",
+            Shape::Objects => "objects",
+        })
+    }
+}
+
 /// A further field of an item.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
@@ -225,6 +254,8 @@ pub struct Field {
     pub at: String,
     /// A pattern over the server's files that catches the field, once the server has made them.
     pub server: Option<Pattern>,
+    /// A pattern over the server's files that catches numbers: the item gets the least that none of them has, and keeps it.
+    pub free: Option<Pattern>,
     /// What it is where nothing says.
     pub default: Option<Template>,
 }

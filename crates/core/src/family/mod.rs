@@ -16,7 +16,7 @@ use std::collections::BTreeMap;
 use serde::Deserialize;
 
 pub use kind::{
-    Choice, Coding, Container, Derive, DigestOf, EntryRule, FetchedBy, Field, Kind, Listing, Manifest, Placing,
+    Bare, Choice, Coding, Container, Derive, DigestOf, EntryRule, FetchedBy, Field, Kind, Listing, Manifest, Placing,
     Players, Role, Seal, Shape,
 };
 pub use pattern::{Caught, Pattern, PatternError};

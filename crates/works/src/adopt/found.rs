@@ -16,7 +16,7 @@ use yalotheca_core::text::glob;
 use super::KnownBy;
 use crate::learn::Learnt;
 use crate::server::Server;
-use crate::settle::opener;
+use crate::settle::{number_in, opener};
 use crate::tree::Stat;
 use crate::{Error, archive};
 
@@ -96,7 +96,13 @@ fn of_kind(
                 (pack(server, &members, &below)?, format!("{folder}.zip"))
             };
             let learnt = match opener(server, Some(word), None).learn(&download, &name) {
-                Ok(learnt) => learnt,
+                Ok(mut learnt) => {
+                    // it keeps the number that it has here
+                    let has = |(name, pattern)| Some((str::to_owned(name), number_in(pattern, name, path.path())?));
+                    let numbers = kind.free_fields().filter_map(has).map(|(name, n)| (name, n.to_string()));
+                    learnt.found.fields.extend(numbers);
+                    learnt
+                }
                 Err(e) => {
                     let unsigned = matches!(e, Error::Seal { .. });
                     out.push(Err(Refused { path: (*path).clone(), why: e.to_string(), unsigned }));

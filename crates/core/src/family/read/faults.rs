@@ -160,15 +160,15 @@ impl Faults<'_> {
             self.template(beside, &["stem"]);
         }
         for (name, field) in &kind.field {
-            let ways = [field.path.is_some(), field.inside.is_some(), field.server.is_some()];
+            let ways = [field.path.is_some(), field.inside.is_some(), field.server.is_some(), field.free.is_some()];
             if ways.iter().filter(|w| **w).count() > 1 || !ways.contains(&true) && field.default.is_none() {
-                let why = "comes from one place: give one of `path`, `inside` and `server`, or a `default`";
+                let why = "comes from one place: give one of `path`, `inside`, `server` and `free`, or a `default`";
                 self.add(format!("field.{name}"), format!("the field `{name}` {why}"));
             }
             if field.inside.is_some() && field.format.is_none() {
                 self.add(format!("field.{name}"), format!("the field `{name}` has no `format`"));
             }
-            for pattern in field.path.iter().chain(&field.server) {
+            for pattern in field.path.iter().chain(&field.server).chain(&field.free) {
                 if !pattern.fields().any(|f| f == name) {
                     let why = format!("the pattern `{pattern}` never catches `{name}`: write `{{{name}}}` in it");
                     self.add(pattern.as_str(), why);
