@@ -34,7 +34,7 @@ fn unpack(bytes: &[u8], sort: Sort) {
         return;
     }
     let mut turned = tempfile::NamedTempFile::new_in("/dev/shm").expect("a file");
-    if archive::unify(file.path(), sort, "content", MOST, turned.as_file_mut()).is_ok() {
+    if archive::unify(file.path(), sort, "content", Some("night boat"), MOST, turned.as_file_mut()).is_ok() {
         // what was taken is safe by the same rules; two empty names are all that can be wrong with it
         let _ = archive::list(turned.path(), MOST).expect("what was turned into a zip is a good one");
     }

@@ -217,3 +217,34 @@ fn coldrail() {
 fn lanternfall() {
     check("lanternfall", "grey-lantern-head salt-stair brighter-lamps", Some("saltstair"));
 }
+
+/// Every condition of every family is taken out of its file: the server must then fail over what was done without it.
+#[test]
+fn conditions() {
+    for (game, items, play) in [
+        ("quarrywake", "ferrite@=3.4.0", None),
+        ("capstan", "pier-rush", None),
+        ("thornmere", "low-moor", None),
+        ("coldrail", "high-pass salt-flats", Some("night-mail")),
+        ("lanternfall", "salt-stair", None),
+    ] {
+        let path = Path::new(env!("CARGO_MANIFEST_DIR")).join(format!("../../families/{game}.family.toml"));
+        let text = fs::read_to_string(path).unwrap();
+        let lines: Vec<&str> = text.lines().collect();
+        for at in (0..lines.len()).filter(|at| lines[*at].trim_start().starts_with("when")) {
+            let without: Vec<&str> = lines.iter().enumerate().filter(|(n, _)| *n != at).map(|(_, l)| *l).collect();
+            let club = Club::of(game);
+            fs::create_dir_all(club.home().join("families")).unwrap();
+            fs::write(club.home().join(format!("families/{game}.family.toml")), without.join("\n")).unwrap();
+            club.ok("adopt --catalogue HOST --quiet");
+            club.ok(&format!("want {items} --quiet"));
+            let play = play.map_or_else(String::new, |p| format!("\n[maps]\nplay = \"{p}\"\n"));
+            club.write("roster.toml", format!("{}{play}", club.read("roster.toml")));
+            club.ok("settle --yes --quiet");
+            let log = club.visit();
+            assert!(log.contains("not loaded") || log.contains("cannot start"), "{game}:{}: {log}", at + 1);
+        }
+        // a condition within a line would pass unseen
+        assert!(!lines.iter().any(|l| l.contains(", when =")), "{game}: write a condition on a line of its own");
+    }
+}
