@@ -14,6 +14,7 @@ pub mod family;
 pub mod finding;
 pub mod id;
 pub mod ledger;
+pub mod links;
 pub mod manifest;
 pub mod order;
 pub mod place;

@@ -14,6 +14,7 @@ use yalotheca_core::text::bytes;
 use yalotheca_core::wire;
 
 use crate::Error;
+use crate::links::links;
 use crate::scene::{Around, Taken};
 use crate::server::{MOST_SETTINGS, Server};
 use crate::settle::{bounded, map_findings, slots};
@@ -33,12 +34,14 @@ pub fn check(server: &Server) -> Result<Vec<Finding>, Error> {
     let rows = state::rows(tree, &ledger)?;
     let ours: BTreeSet<ServerPath> = rows.values().flatten().map(|r| r.path.clone()).collect();
     let seen = state::seen_by_path(tree, ours.clone())?;
-    let unknown = unknown_files(server, &ledger, &ours)?;
+    let files = tree.walk()?;
+    let unknown = unknown_files(server, &ledger, &ours, &files);
     let mut settings = settings(server, &ledger)?;
     settings.extend(told);
     let facts = server.facts()?;
     settings.extend(waiting(server, &ledger, &facts)?);
     let strange = strangers(server, &ledger, &facts, &unknown)?;
+    settings.extend(links(server, &files)?);
     settings.extend(quarantine(server)?);
     settings.extend(history::behind(server, &ledger)?);
     let mut found = judge(&Situation {
@@ -146,13 +149,19 @@ fn quarantine(server: &Server) -> Result<Option<Finding>, Error> {
 }
 
 /// Files that are neither ours nor the family's own.
-fn unknown_files(server: &Server, ledger: &Ledger, ours: &BTreeSet<ServerPath>) -> Result<Vec<ServerPath>, Error> {
+fn unknown_files(
+    server: &Server,
+    ledger: &Ledger,
+    ours: &BTreeSet<ServerPath>,
+    files: &[(ServerPath, Stat)],
+) -> Vec<ServerPath> {
     let claimed: BTreeSet<&ServerPath> = ledger.slots.iter().map(|s| &s.key.path).collect();
     let roster = server.roster_path.file_name().and_then(|n| n.to_str()).unwrap_or("");
-    let files = server.tree.walk()?.into_iter().filter(|(_, stat)| matches!(stat, Stat::File { .. })).map(|(p, _)| p);
-    Ok(files
-        .filter(|p| !ours.contains(p) && !claimed.contains(p) && p.path() != roster && !server.family.owns(p.path()))
-        .collect())
+    let plain = files.iter().filter(|(_, stat)| matches!(stat, Stat::File { .. })).map(|(p, _)| p);
+    plain
+        .filter(|p| !ours.contains(*p) && !claimed.contains(p) && p.path() != roster && !server.family.owns(p.path()))
+        .cloned()
+        .collect()
 }
 
 /// What the settings files reveal, computed with the claims as they are.

@@ -13,6 +13,7 @@ pub mod fetch;
 pub mod history;
 pub mod home;
 pub mod learn;
+mod links;
 pub mod maps;
 pub mod progress;
 pub mod prune;

@@ -26,7 +26,7 @@ use yalotheca_core::wire::{self, Wires};
 use crate::Error;
 use crate::scene::{Around, Taken, named_entries};
 use crate::server::{Overlay, Server, facts};
-use crate::{history, running, state};
+use crate::{history, links, running, state};
 use choose::Picked;
 pub(crate) use choose::opener;
 pub(crate) use number::number_in;
@@ -237,7 +237,8 @@ fn once(
         after.items.insert(one.id, Held { files, ..one.held });
     }
     let facts = facts(&server.family, server.tree.as_ref(), &overlay(server, &changes.steps, &slots.docs))?;
-    let findings = changes.findings.into_iter().chain(kept).chain(told).chain(slots.findings).collect();
+    let twice = links::ahead(server, &changes.steps)?;
+    let findings = changes.findings.into_iter().chain(kept).chain(twice).chain(told).chain(slots.findings).collect();
     if let Some(text) = &text {
         after.roster = Some(Digest::of(text.as_bytes()));
     }

@@ -1,7 +1,7 @@
 //! A family in plain sentences.
 
-use super::{Body, Family, FetchedBy, Kind, Players, Role, Wiring};
-use crate::text::listed;
+use super::{Body, Family, FetchedBy, Kind, Of, Players, Role, Wiring};
+use crate::text::{a, listed};
 
 impl Family {
     /// Returns what the family does, sentence by sentence under headings.
@@ -56,6 +56,28 @@ impl Family {
         }
         if !conditions.is_empty() {
             out.push(("What a clean start needs".to_owned(), conditions));
+        }
+        let mut links: Vec<String> = Vec::new();
+        for rule in &rules.reference {
+            let (what, at) = (if rule.of == Of::Keys { "Each key of" } else { "What stands at" }, &rule.at);
+            let place = if at.is_empty() { "the file itself" } else { at.as_str() };
+            let to = rule.to.as_str();
+            links.push(match &rule.key {
+                None => format!("{what} `{place}` in `{}` names `{to}`.", rule.file),
+                Some(key) if key.is_empty() => format!("{what} `{place}` in `{}` stands in `{to}`.", rule.file),
+                Some(key) => format!("{what} `{place}` in `{}` stands at `{key}` in `{to}`.", rule.file),
+            });
+        }
+        for rule in &rules.unique {
+            links.push(format!(
+                "A name of {} (`{}`) is had by one only, else {}.",
+                a(&rule.title),
+                rule.file,
+                rule.why
+            ));
+        }
+        if !links.is_empty() {
+            out.push(("What must go together".to_owned(), links));
         }
         let mut running = Vec::new();
         if let Some(start) = &rules.start {

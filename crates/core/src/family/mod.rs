@@ -21,7 +21,7 @@ pub use kind::{
 };
 pub use pattern::{Caught, Pattern, PatternError};
 pub use read::FamilyError;
-pub use setting::{Reference, Setting, SettingsFile};
+pub use setting::{Of, Reference, Setting, SettingsFile, Unique};
 pub use template::{Template, TemplateError};
 pub use when::{Asked, When};
 pub use wiring::{Body, HAND, Wiring, server_path};
@@ -89,6 +89,9 @@ pub struct Rules {
     /// Values that name files.
     #[serde(default)]
     pub reference: Vec<Reference>,
+    /// Names that only one file may have.
+    #[serde(default)]
+    pub unique: Vec<Unique>,
     /// How to see that the server runs, and what must wait until it does not.
     #[serde(default)]
     pub running: Running,

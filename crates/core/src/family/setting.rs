@@ -47,7 +47,42 @@ pub struct Setting {
     pub secret: bool,
 }
 
-/// A value that names a file of the server.
+/// What of a value is meant: what it holds, or the keys it is made of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Of {
+    /// What it holds.
+    #[default]
+    Values,
+    /// Its keys.
+    Keys,
+}
+
+/// Names that only one file of some may have.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Unique {
+    /// What a name is for, for people.
+    pub title: String,
+    /// A pattern over the server's files that have names.
+    pub file: super::Pattern,
+    /// Their format.
+    pub format: Format,
+    /// Where in them the names stand.
+    #[serde(default)]
+    pub at: String,
+    /// Whether the keys of a map there are the names (of a list it is always the elements).
+    #[serde(default = "keys")]
+    pub of: Of,
+    /// What happens to a name that stands twice.
+    pub why: String,
+}
+
+fn keys() -> Of {
+    Of::Keys
+}
+
+/// A value that names a file of the server, or something in one.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct Reference {
@@ -55,8 +90,13 @@ pub struct Reference {
     pub file: String,
     /// Its path in them; wildcards stand for many.
     pub at: String,
-    /// The file it names: a template over `{value}`.
+    /// Whether the keys of a map there are what names.
+    #[serde(default)]
+    pub of: Of,
+    /// The file it names: a template over `{value}`; or the one in which it must stand, with `key`.
     pub to: super::Template,
+    /// Where in that file the map or list stands that must have it.
+    pub key: Option<String>,
 }
 
 /// A number in a family file.

@@ -361,10 +361,19 @@ impl Faults<'_> {
         }
         for reference in &self.rules.reference {
             self.path(&reference.at);
-            if reference.to.fields().collect::<Vec<_>>() != ["value"] {
-                let why = "a reference's `to` names the file by `{value}`, once, and by nothing else";
-                self.add(reference.to.as_str(), why);
+            let fields: Vec<&str> = reference.to.fields().collect();
+            match &reference.key {
+                Some(key) if fields.is_empty() => self.path(key),
+                Some(_) => self.add(reference.to.as_str(), "with a `key`, `to` is one file, without fields"),
+                None if fields == ["value"] => {}
+                None => {
+                    let why = "a reference's `to` names the file by `{value}`, once, and by nothing else";
+                    self.add(reference.to.as_str(), why);
+                }
             }
+        }
+        for unique in &self.rules.unique {
+            self.path(&unique.at);
         }
     }
 
