@@ -218,6 +218,11 @@ fn lanternfall() {
     check("lanternfall", "grey-lantern-head salt-stair brighter-lamps", Some("saltstair"));
 }
 
+#[test]
+fn gridlock() {
+    check("gridlock", "neon-row tram-loop", None);
+}
+
 /// Every condition of every family is taken out of its file: the server must then fail over what was done without it.
 #[test]
 fn conditions() {
@@ -227,6 +232,7 @@ fn conditions() {
         ("thornmere", "low-moor", None),
         ("coldrail", "high-pass salt-flats", Some("night-mail")),
         ("lanternfall", "salt-stair", None),
+        ("gridlock", "tram-loop", None),
     ] {
         let path = Path::new(env!("CARGO_MANIFEST_DIR")).join(format!("../../families/{game}.family.toml"));
         let text = fs::read_to_string(path).unwrap();

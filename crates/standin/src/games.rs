@@ -2,6 +2,7 @@
 
 pub mod capstan;
 pub mod coldrail;
+pub mod gridlock;
 pub mod lanternfall;
 pub mod thornmere;
 
@@ -28,6 +29,7 @@ pub fn game(name: &str) -> Option<Box<dyn Game>> {
     match name {
         "capstan" => Some(Box::<capstan::Capstan>::default()),
         "coldrail" => Some(Box::<coldrail::Coldrail>::default()),
+        "gridlock" => Some(Box::<gridlock::Gridlock>::default()),
         "lanternfall" => Some(Box::<lanternfall::Lanternfall>::default()),
         "thornmere" => Some(Box::<thornmere::Thornmere>::default()),
         _ => None,

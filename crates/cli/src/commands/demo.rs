@@ -17,7 +17,7 @@ use crate::setting::Setting;
 use crate::ui::{Ui, paint};
 use stories::{GAMES, RENTED};
 
-/// Runs the made-up club's servers: five games here, or one on a rented host
+/// Runs the made-up club's servers: six games here, or one on a rented host
 ///
 /// Everything is made up and stays in one folder: the server, a catalogue host on a free loopback port, and what is
 /// fetched. The commands it runs are shown as you would type them.
@@ -26,7 +26,7 @@ pub(crate) struct Demo {
     /// Which story: a game's, `rented` (the first one's over SFTP), or all games, one after the other
     #[arg(
         default_value = "all",
-        value_parser = ["all", "quarrywake", "capstan", "coldrail", "lanternfall", "thornmere", "rented"],
+        value_parser = ["all", "quarrywake", "capstan", "coldrail", "lanternfall", "thornmere", "gridlock", "rented"],
         value_name = "STORY"
     )]
     story: String,
@@ -265,7 +265,7 @@ fn act(program: &str, arguments: &[String]) -> u8 {
             u8::try_from(status).unwrap_or(1)
         }
         // the other games' servers, a catalogue of theirs in a folder, and a server laid
-        "capstan" | "coldrail" | "lanternfall" | "thornmere" => match arguments {
+        game if games::game(game).is_some() => match arguments {
             [what, folder, ..] if what == "--catalogue" => {
                 let files = catalogue::write("Tidewrack Club", program, 12, &club::items_of(program));
                 u8::from(catalogue::lay(&files, Path::new(folder)).is_err())

@@ -33,6 +33,7 @@ pub fn items_of(game: &str) -> Vec<Item> {
         "thornmere" => lands(),
         "coldrail" => mods(),
         "lanternfall" => places(),
+        "gridlock" => parcels(),
         _ => super::items(),
     }
 }
@@ -191,6 +192,76 @@ fn places() -> Vec<Item> {
     ]
 }
 
+/// A parcel's files: so many assets of its own, and those named in `more`.
+pub fn parcel(name: &str, group: &str, on: &[&str], assets: usize, more: &[&str]) -> Vec<(String, Vec<u8>)> {
+    let short: String = name.split('-').filter_map(|w| w.get(..2)).collect();
+    let mut names: Vec<String> = (1..=assets).map(|n| format!("{short}-{n:03}")).collect();
+    names.extend(more.iter().map(|m| (*m).to_owned()));
+    let on: Vec<String> = on.iter().map(|o| format!("\"{o}\"")).collect();
+    let mut about = format!(
+        "parcel = \"{name}\"\ntitle = \"{}\"\nrelease = \"1.0\"\ngroup = \"{group}\"\nlies-on = [{}]\n\n[assets]\n",
+        title(name),
+        on.join(", ")
+    );
+    let mut out = Vec::new();
+    for (at, asset) in names.iter().enumerate() {
+        let path = match at % 3 {
+            0 => format!("mesh/{asset}.gbm"),
+            1 => format!("paint/{asset}.gbp"),
+            _ => format!("sound/{asset}.gbs"),
+        };
+        about.push_str(&format!("{asset} = \"{path}\"\n"));
+        out.push(file(&path, format!("{asset} of {name}\n")));
+    }
+    out.push(file("parcel.toml", about));
+    out
+}
+
+fn parcels() -> Vec<Item> {
+    let r = |version: &str, name: &str, group: &str, on: &[&str], assets: usize, more: &[&str]| {
+        let below = |(n, b): File| (format!("{name}/{n}"), if n == "parcel.toml" { released(&b, version) } else { b });
+        let mut files: Vec<File> = parcel(name, group, on, assets, more).into_iter().map(below).collect();
+        files.push(file(&format!("{name} names.txt"), "what this map owns\n"));
+        let needs: Vec<Value> = on.iter().map(|o| json!({ "id": o, "range": "*" })).collect();
+        release(
+            version,
+            &format!("{name}-{version}.zip"),
+            packed(&files),
+            json!({ "date": "2026-05-01", "needs": needs }),
+        )
+    };
+    vec![
+        item(
+            "quay-ground",
+            "parcel",
+            "The ground of the quays.",
+            vec![r("1.0", "quay-ground", "ground", &[], 40, &[])],
+        ),
+        item(
+            "pier-seven",
+            "parcel",
+            "Sheds and cranes on the quays.",
+            vec![
+                r("1.0", "pier-seven", "streets", &["quay-ground"], 120, &[]),
+                r("1.1", "pier-seven", "streets", &["quay-ground"], 130, &[]),
+            ],
+        ),
+        item(
+            "tram-loop",
+            "parcel",
+            "A tram around the bay.",
+            vec![r("1.0", "tram-loop", "streets", &[], 60, &["lamp-a"])],
+        ),
+        item("old-market", "parcel", "A market hall.", vec![r("1.0", "old-market", "streets", &[], 50, &["lamp-a"])]),
+        item("neon-row", "parcel", "Signs that glow.", vec![r("1.0", "neon-row", "signs", &["pier-seven"], 30, &[])]),
+    ]
+}
+
+/// A `parcel.toml` of another release.
+fn released(about: &[u8], version: &str) -> Vec<u8> {
+    String::from_utf8_lossy(about).replace("release = \"1.0\"", &format!("release = \"{version}\"")).into_bytes()
+}
+
 /// Lays a server of a game as the club ran it by hand so far.
 ///
 /// # Errors
@@ -227,6 +298,15 @@ pub fn lay(game: &str, folder: &Path) -> std::io::Result<()> {
             file("stories/first-thaw/story.toml", "land = \"Old Spur\"\n"),
             file("stories/first-thaw/cast.txt", "a stoker and a gull\n"),
         ],
+        "gridlock" => {
+            let below = |(n, b): File| (format!("parcels/town-hall/{n}"), b);
+            let mut files: Vec<File> = parcel("town-hall", "streets", &[], 20, &[]).into_iter().map(below).collect();
+            files.push(file(
+                "opening.yaml",
+                "# what opens when; order matters\nstages:\n  - name: ground\n    parcels: []\n  - name: streets   # the city itself\n    parcels:\n      - town-hall\n  - name: signs\n    parcels: []\n",
+            ));
+            files
+        }
         _ => vec![
             file("fetch.json", "{\n}\n"),
             file("world.ini", "; the club's coast\n[world]\nsequence = Old Harbour\nbegin = Old Harbour\nfog = 3\n"),

@@ -10,6 +10,7 @@ pub(super) const GAMES: &[(&str, &str, &[Step])] = &[
     ("coldrail", "Coldrail", COLDRAIL),
     ("lanternfall", "Lanternfall", LANTERNFALL),
     ("thornmere", "Thornmere", THORNMERE),
+    ("gridlock", "Gridlock Bay", GRIDLOCK),
 ];
 
 const QUARRYWAKE: &[Step] = &[
@@ -78,6 +79,19 @@ const THORNMERE: &[Step] = &[
     ("Not open yet.", &["maps", "rotation", "low-moor", "out", "--quiet"]),
     ("", &["settle", "--yes"]),
     ("", &["trial"]),
+];
+
+const GRIDLOCK: &[Step] = &[
+    ("An open city of parcels, opened in stages; each has hundreds of assets.", &["adopt", "--catalogue", "HOST"]),
+    (
+        "Two that lie on others. What is needed comes first, each in its stage.",
+        &["want", "neon-row", "tram-loop", "--quiet"],
+    ),
+    ("", &["settle", "--yes"]),
+    ("", &["trial"]),
+    ("One with an asset that another has too: it would flicker for players.", &["want", "old-market"]),
+    ("Then rather not.", &["drop", "old-market", "--quiet"]),
+    ("", &["check"]),
 ];
 
 /// The same for a rented host: what is typed on the desk of which administrator.
