@@ -223,6 +223,11 @@ fn gridlock() {
     check("gridlock", "neon-row tram-loop", None);
 }
 
+#[test]
+fn mirelands() {
+    check("mirelands", "eel-traps", None);
+}
+
 /// Every condition of every family is taken out of its file: the server must then fail over what was done without it.
 #[test]
 fn conditions() {

@@ -121,7 +121,7 @@ pub struct Found {
 pub type Reader<'a> = dyn Fn(&str) -> Option<Vec<u8>> + 'a;
 
 /// Reads everything an item says of itself. `members` are the files of the item (of the archive that the real file
-/// is, or of the download), `folder` is where it stands among them, and `read` gives their bytes.
+/// is, or of the download), and `read` gives their bytes, and those of the download itself by the empty path.
 ///
 /// # Errors
 /// [`ManifestError::Absent`] or [`ManifestError::Unreadable`], with the line or the key at fault.
@@ -135,9 +135,14 @@ pub fn read(
     let name = real.name(look);
     let stem = stem(&name);
     let folder = real.folder_in(members);
-    let bytes = match manifest_path(kind, &folder, stem, members) {
+    let itself = kind.manifest.is_real().then(|| match real {
+        Real::Inside(member) => member.path.clone(),
+        _ => String::new(),
+    });
+    let bytes = match itself.or_else(|| manifest_path(kind, &folder, stem, members)) {
         Some(path) => {
-            let shown = path.get(folder.len()..).unwrap_or(&path).to_owned();
+            let shown =
+                if path.is_empty() { name.clone() } else { path.get(folder.len()..).unwrap_or(&path).to_owned() };
             let absent = || ManifestError::Absent {
                 name: clean(&look.name, 80),
                 inside: shown.clone(),
@@ -357,9 +362,13 @@ fn pairs(listing: &Listing, value: &Value) -> Option<Vec<Listed>> {
         }
         (Shape::Texts, Value::List(_) | Value::Text(_)) => items
             .iter()
-            .map(|item| {
-                let text = item.text()?;
-                let text = text.trim();
+            .filter_map(Value::text)
+            .flat_map(|text| match &listing.between {
+                Some(between) => text.split(between.as_str()).map(|t| t.trim().to_owned()).collect(),
+                None => vec![text.trim().to_owned()],
+            })
+            .filter(|text| !text.is_empty())
+            .map(|text| {
                 let end = text.find(|c: char| c.is_whitespace() || "<>=^~@".contains(c)).unwrap_or(text.len());
                 let (id, rest) = text.split_at(end);
                 let bare = listing.mark.as_ref().and_then(|m| id.strip_suffix(m.as_str()));

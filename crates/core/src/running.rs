@@ -1,6 +1,6 @@
 //! What a running server forbids, and what it takes for a change to be heard.
 
-use crate::family::Running;
+use crate::family::{Live, Running};
 use crate::finding::{Finding, Severity};
 use crate::id::ServerPath;
 use crate::text::{glob, listed};
@@ -51,6 +51,19 @@ pub fn judge(rules: &Running, sign: Option<&str>, changed: &[ServerPath]) -> Vec
         let cause =
             format!("nobody can see from here whether the server runs; it must be stopped before {all} changes");
         out.push(Finding::new("stop-before", Severity::Warning, cause, "stop it first, if it runs"));
+    }
+    out
+}
+
+/// Returns the lines by which a running server hears of changes of some files, each once, in the family's order.
+pub fn lines(rules: &[Live], changed: &[ServerPath]) -> Vec<String> {
+    let mut out: Vec<String> = Vec::new();
+    for rule in rules {
+        for path in changed {
+            let caught = rule.file.catch(&path.to_string());
+            let line = caught.and_then(|c| rule.line.fill(|f| c.get(f).map(|v| v.as_str().into())));
+            out.extend(line.filter(|l| !out.contains(l)));
+        }
     }
     out
 }

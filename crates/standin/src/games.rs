@@ -4,6 +4,7 @@ pub mod capstan;
 pub mod coldrail;
 pub mod gridlock;
 pub mod lanternfall;
+pub mod mirelands;
 pub mod thornmere;
 
 use std::io::{BufRead, Write};
@@ -31,6 +32,7 @@ pub fn game(name: &str) -> Option<Box<dyn Game>> {
         "coldrail" => Some(Box::<coldrail::Coldrail>::default()),
         "gridlock" => Some(Box::<gridlock::Gridlock>::default()),
         "lanternfall" => Some(Box::<lanternfall::Lanternfall>::default()),
+        "mirelands" => Some(Box::<mirelands::Mirelands>::default()),
         "thornmere" => Some(Box::<thornmere::Thornmere>::default()),
         _ => None,
     }
@@ -52,6 +54,7 @@ pub fn run(name: &str, folder: &Path, input: &mut dyn BufRead, out: &mut dyn Wri
         let words: Vec<&str> = line.split_whitespace().collect();
         match words.split_first() {
             Some((&"stop", _)) => break,
+            Some((&"reread", [what])) => say(format!("reread {what}")),
             Some((&"join", baggage)) => say(told(game.join(folder, baggage))),
             _ => say(format!("no such command: {}", line.trim())),
         }

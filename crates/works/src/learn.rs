@@ -143,7 +143,7 @@ impl Opener<'_> {
         };
         // the manifest is inside the real file where that is an archive itself, else beside it
         let (holder, members) = match &real {
-            Real::Inside(member) if kind.manifest.inside.is_some() => {
+            Real::Inside(member) if kind.manifest.inside.is_some() && !kind.manifest.is_real() => {
                 self.bring(&look, member)?;
                 let inner = self.look(&member.sha256, &real.name(&look))?;
                 (member.sha256.clone(), inner.members.unwrap_or_default())
@@ -151,7 +151,15 @@ impl Opener<'_> {
             _ => (look.sha256.clone(), look.members.clone().unwrap_or_default()),
         };
         let path = self.home.archive_path(&holder);
-        let read = |member: &str| archive::read_member(&path, member).ok();
+        let itself = || {
+            let mut bytes = Vec::new();
+            let file = std::fs::File::open(self.home.store_path(&look.sha256)).ok()?;
+            file.take(archive::MOST_READ).read_to_end(&mut bytes).ok().map(|_| bytes)
+        };
+        let read = |member: &str| match member {
+            "" => itself(),
+            member => archive::read_member(&path, member).ok(),
+        };
         let found = manifest::read(kind, &look, &real, &members, &read)?;
         let signer = self.signer(kind, &look, &real)?;
         Ok(Learnt { kind: word, look, real, found, signer, left: Vec::new() })

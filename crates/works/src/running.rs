@@ -3,8 +3,9 @@
 use std::net::{TcpStream, ToSocketAddrs as _};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
+use yalotheca_core::finding::{Finding, Severity};
 use yalotheca_core::id::ServerPath;
-use yalotheca_core::running::{RUNS, judge};
+use yalotheca_core::running::{RUNS, judge, lines};
 
 use crate::Error;
 use crate::server::Server;
@@ -65,6 +66,13 @@ pub fn sign(server: &Server) -> Result<Option<String>, Error> {
 pub(crate) fn looked(server: &Server, mut plan: Plan) -> Result<Plan, Error> {
     let changed: Vec<ServerPath> =
         plan.steps.iter().map(|s| s.path().clone()).chain(plan.docs.iter().map(|d| d.path.clone())).collect();
+    let lines = lines(&server.family.rules.live, &changed);
+    if !lines.is_empty() && !server.around.stopped {
+        let what = if lines.len() == 1 { "this line" } else { "these lines" };
+        let all: String = lines.iter().map(|l| format!("\n{}", yalotheca_core::text::clean(l, 200))).collect();
+        let cause = format!("a server that runs hears of it by {what} on its console:{all}");
+        plan.findings.push(Finding::new("live", Severity::Note, cause, "type it when it suits, or restart the server"));
+    }
     if !changed.is_empty() && !server.around.stopped {
         let sign = sign(server)?;
         plan.findings.extend(judge(&server.family.rules.running, sign.as_deref(), &changed));

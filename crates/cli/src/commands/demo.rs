@@ -17,7 +17,7 @@ use crate::setting::Setting;
 use crate::ui::{Ui, paint};
 use stories::{GAMES, RENTED};
 
-/// Runs the made-up club's servers: six games here, or one on a rented host
+/// Runs the made-up club's servers: seven games here, or one on a rented host
 ///
 /// Everything is made up and stays in one folder: the server, a catalogue host on a free loopback port, and what is
 /// fetched. The commands it runs are shown as you would type them.
@@ -26,7 +26,7 @@ pub(crate) struct Demo {
     /// Which story: a game's, `rented` (the first one's over SFTP), or all games, one after the other
     #[arg(
         default_value = "all",
-        value_parser = ["all", "quarrywake", "capstan", "coldrail", "lanternfall", "thornmere", "gridlock", "rented"],
+        value_parser = ["all", "quarrywake", "capstan", "coldrail", "lanternfall", "thornmere", "gridlock", "mirelands", "rented"],
         value_name = "STORY"
     )]
     story: String,

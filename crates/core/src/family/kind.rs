@@ -175,6 +175,13 @@ pub struct Manifest {
     pub before: Option<String>,
 }
 
+impl Manifest {
+    /// Whether the one real file is the manifest itself.
+    pub fn is_real(&self) -> bool {
+        self.inside.as_ref().is_some_and(|p| p.as_str() == "real")
+    }
+}
+
 /// A list of items in a manifest, in one of the shapes manifests write them.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
@@ -193,6 +200,8 @@ pub struct Listing {
     pub optional: Option<String>,
     /// In texts: the sign behind an id that says that it need not be there.
     pub mark: Option<String>,
+    /// In texts: what parts several of them in one.
+    pub between: Option<String>,
     /// What a version without a sign before it means.
     #[serde(default)]
     pub bare: Bare,

@@ -92,6 +92,9 @@ pub struct Rules {
     /// Names that only one file may have.
     #[serde(default)]
     pub unique: Vec<Unique>,
+    /// What a running server hears of by a line on its console.
+    #[serde(default)]
+    pub live: Vec<Live>,
     /// How to see that the server runs, and what must wait until it does not.
     #[serde(default)]
     pub running: Running,
@@ -120,6 +123,16 @@ pub struct Running {
     pub stop_before: Vec<String>,
     /// Glob patterns of files whose change it hears of only after a restart.
     pub restart_after: Vec<String>,
+}
+
+/// A change that a running server hears of by a line on its console.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Live {
+    /// A pattern over the server's files.
+    pub file: Pattern,
+    /// The line: a template over what the pattern caught.
+    pub line: Template,
 }
 
 /// A log that grows while the server runs.

@@ -34,6 +34,7 @@ pub fn items_of(game: &str) -> Vec<Item> {
         "coldrail" => mods(),
         "lanternfall" => places(),
         "gridlock" => parcels(),
+        "mirelands" => pieces(),
         _ => super::items(),
     }
 }
@@ -192,6 +193,47 @@ fn places() -> Vec<Item> {
     ]
 }
 
+/// A piece's text, with its closing lines.
+pub fn piece(name: &str, release: &str, needs: &str) -> Vec<u8> {
+    format!("{name} grows here\n\nreeds and water\n\n-- id: {name}\n-- release: {release}\n-- needs: {needs}\n")
+        .into_bytes()
+}
+
+fn pieces() -> Vec<Item> {
+    let frame = |version: &str, tide: u8| {
+        let files = [
+            file("underlay/frame.txt", format!("underlay {version}\nthe frame of all pieces\n")),
+            file("underlay/rules/tides.yaml", format!("# how the water moves\nhigh: {tide}\nlow: 1\n")),
+            file("underlay/bin/frame.dat", [version.len() as u8; 40]),
+            file("setup.sh", "echo hello\n"),
+        ];
+        release(version, &format!("underlay-{version}.zip"), packed(&files), json!({ "date": "2026-02-02" }))
+    };
+    let on = |needs: &str| -> Value {
+        let one = |n: &str| {
+            let (id, range) = n.trim().split_once(' ').unwrap_or((n.trim(), "*"));
+            json!({ "id": id, "range": range })
+        };
+        needs.split(',').map(one).collect()
+    };
+    let r = |version: &str, name: &str, needs: &str| {
+        let bytes =
+            packed(&[file(&format!("{name}.mlp"), piece(name, version, needs)), file("thanks.txt", "thank you\n")]);
+        release(version, &format!("{name}-{version}.zip"), bytes, json!({ "date": "2026-03-03", "needs": on(needs) }))
+    };
+    vec![
+        item("underlay", "underlay", "What every piece stands on.", vec![frame("2.0", 4), frame("2.1", 5)]),
+        item("reed-pumps", "piece", "Pumps in the reeds.", vec![r("1.0", "reed-pumps", "underlay >=2")]),
+        item(
+            "eel-traps",
+            "piece",
+            "Traps that fill by themselves.",
+            vec![r("0.4", "eel-traps", "underlay >=2, reed-pumps >=1")],
+        ),
+        item("old-sluice", "piece", "For an older frame.", vec![r("0.9", "old-sluice", "underlay <2")]),
+    ]
+}
+
 /// A parcel's files: so many assets of its own, and those named in `more`.
 pub fn parcel(name: &str, group: &str, on: &[&str], assets: usize, more: &[&str]) -> Vec<(String, Vec<u8>)> {
     let short: String = name.split('-').filter_map(|w| w.get(..2)).collect();
@@ -297,6 +339,22 @@ pub fn lay(game: &str, folder: &Path) -> std::io::Result<()> {
             file("launch.args", "--port=2710\n"),
             file("stories/first-thaw/story.toml", "land = \"Old Spur\"\n"),
             file("stories/first-thaw/cast.txt", "a stoker and a gull\n"),
+        ],
+        "mirelands" => vec![
+            file(
+                "ferries/lines.json",
+                "{\n  \"north\": { \"stops\": [\"quay\", \"mill\"], \"fare\": 3, \"goods\": true },\n  \"south\": { \"stops\": [\"mill\", \"weir\"], \"fare\": 2, \"goods\": false }\n}\n",
+            ),
+            file(
+                "ferries/stops/quay.toml",
+                "name = \"Old Quay\"\nat = [12, 0, 40, 90]   # and the turn\nlines = [\"north\"]\n",
+            ),
+            file(
+                "ferries/stops/mill.toml",
+                "name = \"Reed Mill\"\nat = [30, 1, 44, 0]\nlines = [\"north\", \"south\"]\n",
+            ),
+            file("ferries/stops/weir.toml", "name = \"Low Weir\"\nat = [55, 0, 61, 180]\nlines = [\"south\"]\n"),
+            file("ferries/hours.yaml", "# from, to\nquay: 6-22\nmill: 7-20\nweir: 7-20\n"),
         ],
         "gridlock" => {
             let below = |(n, b): File| (format!("parcels/town-hall/{n}"), b);

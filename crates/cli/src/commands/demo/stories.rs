@@ -11,6 +11,7 @@ pub(super) const GAMES: &[(&str, &str, &[Step])] = &[
     ("lanternfall", "Lanternfall", LANTERNFALL),
     ("thornmere", "Thornmere", THORNMERE),
     ("gridlock", "Gridlock Bay", GRIDLOCK),
+    ("mirelands", "Mirelands", MIRELANDS),
 ];
 
 const QUARRYWAKE: &[Step] = &[
@@ -79,6 +80,21 @@ const THORNMERE: &[Step] = &[
     ("Not open yet.", &["maps", "rotation", "low-moor", "out", "--quiet"]),
     ("", &["settle", "--yes"]),
     ("", &["trial"]),
+];
+
+const MIRELANDS: &[Step] = &[
+    ("A marsh with ferries; what plays on it stands on a framework.", &["adopt", "--catalogue", "HOST"]),
+    ("The traps stand on the pumps, and those on the underlay.", &["want", "eel-traps", "--quiet"]),
+    (
+        "Each piece will write its choices at its first start: deeper water then.",
+        &["tune", "underlay/pieces/eel-traps/choices.json", "depth=5", "--later", "--yes"],
+    ),
+    ("", &["settle", "--yes"]),
+    ("", &["trial"]),
+    ("Now the file is there, and the value reaches it.", &["settle", "--yes"]),
+    ("A stop that is misspelt in a line leads nowhere.", &["tune", "ferries/lines.json", "south.stops+=wier", "--yes"]),
+    ("", &["check"]),
+    ("", &["undo", "--yes"]),
 ];
 
 const GRIDLOCK: &[Step] = &[

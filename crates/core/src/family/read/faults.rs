@@ -372,6 +372,10 @@ impl Faults<'_> {
                 }
             }
         }
+        for live in &self.rules.live {
+            let caught: Vec<&str> = live.file.fields().collect();
+            self.template(&live.line, &caught);
+        }
         for unique in &self.rules.unique {
             self.path(&unique.at);
         }
