@@ -27,6 +27,7 @@ const COMMANDS: &[(&str, i32)] = &[
     ("tune start.conf door.name=Salt --dry-run", 1),
     ("tune start.conf door.name --why", 0),
     ("undo --dry-run", 1),
+    ("report --for-help", 0),
     ("guide --shell bash", 0),
     ("guide --man ../man", 0),
 ];
@@ -92,9 +93,11 @@ Commands:
            over updates
   history  Tells what was done to the server
   undo     Takes back what was done last, or another entry of the history
+  report   Packs what somebody needs who helps you: versions, order, findings,
+           settings without secrets, the last log
   family   Lists, explains and checks family files: how kinds of game servers
            take content
-  demo     Runs the made-up club's servers: five games here, or one on a rented
+  demo     Runs the made-up club's servers: seven games here, or one on a rented
            host
   guide    Writes man pages, or completions for a shell
   help     Print this message or the help of the given subcommand(s)

@@ -84,6 +84,9 @@ pub struct Root {
     /// The shapes of its page links: an address with `{number}` where the item's number stands.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub pages: Vec<String>,
+    /// The family files it carries: name to the digest of `families/NAME.family.toml`.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub carries: BTreeMap<String, Digest>,
     /// How many hexadecimal digits of a key's SHA-256 name its shard: 0 to 4.
     pub shard_digits: usize,
     /// Index → shard → digest of `index/INDEX/SHARD.json`. A shard that is not named is empty.

@@ -115,6 +115,16 @@ pub fn write(name: &str, family: &str, generation: u64, items: &[Item]) -> Files
     files
 }
 
+/// Puts a family file into a catalogue's files.
+pub fn carry(files: &mut Files, name: &str, text: &str) {
+    let Some(mut root) = files.get("catalogue.json").and_then(|r| serde_json::from_slice::<Value>(r).ok()) else {
+        return;
+    };
+    root["carries"][name] = json!(sha256(text.as_bytes()));
+    files.insert("catalogue.json".to_owned(), serde_json::to_vec_pretty(&root).unwrap_or_default());
+    files.insert(format!("families/{name}.family.toml"), text.as_bytes().to_vec());
+}
+
 /// What is packed in a download: name and size of each file.
 fn packed(name: &str, bytes: &[u8]) -> Option<BTreeMap<String, u64>> {
     if let Some(bare) = name.strip_suffix(".bz2") {

@@ -121,6 +121,36 @@ impl Catalogues {
         Ok(out)
     }
 
+    /// Returns the family file of that name that a catalogue carries, the first one's that has it.
+    ///
+    /// # Errors
+    /// As [`Catalogues::items`].
+    pub fn family(&self, name: &str) -> Result<Option<Vec<u8>>, Error> {
+        for one in &self.list {
+            let found = one.anew_if_changed(|| {
+                let Some(digest) = one.root()?.carries.get(name).cloned() else { return Ok(None) };
+                let file = format!("families/{name}.family.toml");
+                Ok(one.files(&BTreeSet::from([(file.clone(), digest)]))?.remove(&file))
+            })?;
+            if found.is_some() {
+                return Ok(found);
+            }
+        }
+        Ok(None)
+    }
+
+    /// Returns the names of the family files that the catalogues carry.
+    ///
+    /// # Errors
+    /// As [`Catalogues::items`].
+    pub fn families(&self) -> Result<BTreeSet<String>, Error> {
+        let mut out = BTreeSet::new();
+        for one in &self.list {
+            out.extend(one.root()?.carries.into_keys());
+        }
+        Ok(out)
+    }
+
     /// Returns the items found by words, those that answer to most of them first, then by id.
     ///
     /// # Errors

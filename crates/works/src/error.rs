@@ -311,6 +311,8 @@ pub enum Error {
         digest: String,
         /// What it would run.
         command: String,
+        /// The command that lets it.
+        how: String,
     },
     /// The start command could not be run.
     #[error("`{command}` could not be run: {source}")]

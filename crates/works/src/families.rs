@@ -5,10 +5,13 @@ use std::path::Path;
 
 use yalotheca_core::family::{Family, FamilyError, Mark};
 use yalotheca_core::id::ServerPath;
-use yalotheca_core::text::{did_you_mean, glob};
+use yalotheca_core::text::{clean, did_you_mean, glob};
 
 use crate::Error;
+use crate::catalogue::Catalogues;
+use crate::fetch::{Fetcher, Job};
 use crate::home::Home;
+use crate::progress::Silent;
 use crate::tree::{Stat, Tree, TreeError};
 
 include!(concat!(env!("OUT_DIR"), "/families.rs"));
@@ -65,7 +68,7 @@ pub fn named(home: &Home, name: &str) -> Result<Family, Error> {
     }
     let near = did_you_mean(name, names.iter().map(String::as_str));
     let hint = if near.is_empty() { format!(" (known: {})", names.join(", ")) } else { near };
-    Err(Error::NoFamily { name: yalotheca_core::text::clean(name, 60), hint })
+    Err(Error::NoFamily { name: clean(name, 60), hint })
 }
 
 /// Returns a family's text as it is written.
@@ -78,6 +81,67 @@ pub fn text_of(home: &Home, name: &str) -> Result<String, Error> {
     let mut all = own_files(home)?.into_iter().map(|(_, text)| text).chain(built_in);
     let mine = |text: &String| yalotheca_core::id::Digest::of(text.as_bytes()) == family.digest;
     all.find(mine).ok_or_else(|| Error::NoFamily { name: name.to_owned(), hint: String::new() })
+}
+
+/// Returns the text of a family file: a file here, a link, or a name that a catalogue carries.
+///
+/// # Errors
+/// There is none, it cannot be fetched, or it is no text.
+pub fn brought(home: &Home, what: &str, catalogues: &Catalogues, fetcher: &Fetcher) -> Result<String, Error> {
+    let bytes = if what.starts_with("http://") || what.starts_with("https://") {
+        let job = Job { what: clean(what, 60), addresses: vec![what.to_owned()], wanted: None, sha512: None };
+        let got = fetcher.fetch(home, &[job], &Silent).pop().unwrap_or(Err(Error::Stopped))?;
+        let path = home.store_path(&got.sha256);
+        small(&path)?
+    } else if Path::new(what).is_file() || what.contains(['/', '\\']) {
+        small(Path::new(what))?
+    } else {
+        let near = |names: BTreeSet<String>| did_you_mean(what, names.iter().map(String::as_str));
+        match catalogues.family(what)? {
+            Some(bytes) => bytes,
+            None => {
+                let hint = match near(catalogues.families()?) {
+                    hint if hint.is_empty() => " (no file here is called so, and no catalogue carries it)".to_owned(),
+                    hint => hint,
+                };
+                return Err(Error::NoFamily { name: clean(what, 60), hint });
+            }
+        }
+    };
+    String::from_utf8(bytes).map_err(|_| {
+        let why = std::io::Error::other("it is no UTF-8 text");
+        Error::disk(Path::new(what), "is no family file")(why)
+    })
+}
+
+/// The bytes of a file that is small enough to be a family.
+fn small(path: &Path) -> Result<Vec<u8>, Error> {
+    let bytes = std::fs::metadata(path).map_err(Error::disk(path, "cannot be read"))?.len();
+    if bytes > MOST_FAMILY {
+        let why = std::io::Error::other("it is too large to be a family file");
+        return Err(Error::disk(path, "cannot be read")(why));
+    }
+    std::fs::read(path).map_err(Error::disk(path, "cannot be read"))
+}
+
+/// Keeps a family file in the home; returns whether it took the place of another one of that name.
+///
+/// # Errors
+/// The disk says no.
+pub fn keep(home: &Home, family: &Family, text: &str) -> Result<bool, Error> {
+    let name = &family.rules.name;
+    let below = format!("families/{name}.family.toml");
+    let before = named(home, name).ok().filter(|f| f.digest != family.digest);
+    // one of that name in a file called otherwise would still be read first
+    for (path, old) in own_files(home)? {
+        let same = Family::check(&old).0.is_some_and(|f| f.rules.name == *name);
+        if same && !path.ends_with(&below) {
+            let why = std::io::Error::other(format!("it has the family `{name}` too; move it away first"));
+            return Err(Error::disk(Path::new(&path), "is in the way")(why));
+        }
+    }
+    home.write(&below, text.as_bytes())?;
+    Ok(before.is_some())
 }
 
 /// A family file larger than this is none (bytes).

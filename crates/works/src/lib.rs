@@ -18,6 +18,7 @@ pub mod maps;
 pub mod progress;
 pub mod prune;
 pub mod recover;
+pub mod report;
 pub mod running;
 mod runtime;
 mod scene;

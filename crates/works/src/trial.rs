@@ -13,7 +13,7 @@ use yalotheca_core::verdict::{Ended, Judge, Verdict};
 use crate::scene::{Around, Taken};
 use crate::server::Server;
 use crate::settle::{self, Options, Plan};
-use crate::tree::hold;
+use crate::tree::{Content, Effect, hold, state_path};
 use crate::{Error, families, state};
 
 /// A line of the log longer than this is cut (bytes).
@@ -69,11 +69,50 @@ pub struct Tried {
 /// # Errors
 /// The family names no start, it was not approved, or the command cannot be run.
 pub fn trial(server: &Server, listener: &mut dyn Listener) -> Result<Tried, Error> {
+    let mut kept = Kept { to: listener, log: String::new() };
+    let done = started(server, &mut kept);
+    if !kept.log.is_empty() {
+        // only a help for whoever looks at it later
+        let _ = keep_log(server, kept.log);
+    }
+    done
+}
+
+/// The log of the last trial, in the state folder.
+pub(crate) const LAST_LOG: &str = "trial.log";
+/// So much of it is kept (bytes).
+const MOST_LOG: usize = 1_000_000;
+
+fn keep_log(server: &Server, log: String) -> Result<(), Error> {
+    server.tree.ready()?;
+    server.tree.apply(&[Effect::Write(state_path(LAST_LOG)?, Content::Bytes(log.into_bytes()))])?;
+    Ok(())
+}
+
+/// Remembers the log, and hands it on.
+struct Kept<'a> {
+    to: &'a mut dyn Listener,
+    log: String,
+}
+
+impl Listener for Kept<'_> {
+    fn line(&mut self, line: &str) {
+        if self.log.len() + line.len() < MOST_LOG {
+            self.log.push_str(line);
+            self.log.push('\n');
+        }
+        self.to.line(line);
+    }
+}
+
+fn started(server: &Server, listener: &mut dyn Listener) -> Result<Tried, Error> {
     let family = &server.family;
     let start = family.rules.start.as_ref().ok_or_else(|| Error::NoStart(family.rules.name.clone()))?;
     if let Some(command) = unapproved(server) {
         let digest = family.digest.short().to_owned();
-        return Err(Error::NotApproved { family: family.rules.name.clone(), digest, command });
+        let family = family.rules.name.clone();
+        let how = format!("yalotheca family approve {family} {digest}");
+        return Err(Error::NotApproved { family, digest, command, how });
     }
     let folder = server.tree.folder().ok_or_else(|| Error::Elsewhere(server.tree.place()))?;
     let mut why = Vec::new();

@@ -9,6 +9,7 @@ mod find;
 mod guide;
 mod history;
 mod maps;
+mod report;
 mod settle;
 mod show;
 mod trial;
@@ -84,6 +85,7 @@ enum Command {
     Tune(tune::Tune),
     History(history::History),
     Undo(undo::Undo),
+    Report(report::Report),
     Family(family::FamilyArgs),
     Demo(demo::Demo),
     Guide(guide::Guide),
@@ -106,6 +108,7 @@ pub(crate) fn run(cli: Cli, setting: &Setting, ui: &Ui) -> u8 {
         Command::Check(args) => check::run(&args, setting, ui),
         Command::Trial(args) => trial::run(&args, setting, ui),
         Command::Maps(args) => maps::run(&args, setting, ui),
+        Command::Report(args) => report::run(&args, setting, ui),
         Command::Family(args) => family::run(&args, setting, ui),
         Command::Tune(args) => tune::run(&args, setting, ui),
         Command::History(args) => history::run(&args, setting, ui),

@@ -36,7 +36,7 @@ impl Listener for Shown<'_> {
 pub(crate) fn run(args: &Trial, setting: &Setting, ui: &Ui) -> Result<u8, Error> {
     let server = server(setting)?;
     if let Some(command) = unapproved(&server) {
-        approved(&server.family, &command, None, setting, ui)?;
+        approved(&server.family, &command, None, None, setting, ui)?;
     }
     if let Some(number) = &args.accept_terms {
         let plan = accept_terms(&server, number)?;

@@ -211,8 +211,8 @@ fn fix(error: &Error) -> String {
             return format!("take those back first, or all together: yalotheca undo {entry} --and-later");
         }
         Error::NoStart(_) => "start the server yourself",
-        Error::NotApproved { digest, family, .. } => {
-            return format!("read the family file; if it may run that: yalotheca family approve {family} {digest}");
+        Error::NotApproved { how, .. } => {
+            return format!("read the family file; if it may run that: {how}");
         }
         Error::Run { .. } => "check that the server's program is there and may be run",
         Error::OtherTerms { wanted, .. } => {

@@ -36,7 +36,8 @@ pub(super) fn made(
     };
     if !families::approved(&server.around.home, &server.family) {
         let (family, digest) = (server.family.rules.name.clone(), server.family.digest.short().to_owned());
-        return Err(Error::NotApproved { family, digest, command: server.family.commands().join("; ") });
+        let how = format!("yalotheca family approve {family} {digest}");
+        return Err(Error::NotApproved { family, digest, command: server.family.commands().join("; "), how });
     }
     let here = tempfile::tempdir().map_err(Error::disk(std::env::temp_dir(), "cannot be written to"))?;
     let (entries, base_file, made) = (here.path().join("entries"), here.path().join("base"), here.path().join("made"));
