@@ -161,6 +161,10 @@ Options:
           Says that you entered this where only you can, as it was asked for;
           may be given several times
 
+      --like <FILE>
+          Brings exactly the versions, order and tuned settings of another
+          server: its roster, or a ledger of it
+
       --stopped
           Takes the server for stopped, whatever its signs say
 

@@ -5,6 +5,7 @@
 mod choose;
 mod derive;
 mod hand;
+pub mod like;
 mod number;
 mod obtain;
 mod placing;
@@ -45,6 +46,8 @@ pub struct Options {
     pub put_back: BTreeSet<ServerPath>,
     /// The number of the terms to accept, when that is the point (see [`crate::trial::accept_terms`]).
     pub accept_terms: Option<String>,
+    /// Another server's ledger, whose versions and order are taken where they can be.
+    pub like: Option<Box<Ledger>>,
     /// What was entered by hand as it was asked for, by name.
     pub done: BTreeSet<String>,
 }
@@ -183,11 +186,12 @@ fn once(
     old_rows: &BTreeMap<ItemId, Vec<FileRow>>,
     known: &ServerFacts,
 ) -> Result<Plan, Error> {
-    let mut picked = choose::choose(server, before, known)?;
+    let mut picked = choose::choose(server, options, before, known)?;
     number::give(server, before, &mut picked)?;
     picked.iter().try_for_each(|p| named_entries(server, &p.id, &p.held))?;
     choose::numbers_once(&picked)?;
-    let order = load_order(server, &picked, &before.order)?;
+    let present = options.like.as_ref().map_or(&before.order, |l| &l.order);
+    let order = load_order(server, &picked, present)?;
     let around = Around::of(server, known)?;
     trust::trusted(server, before, &picked)?;
     // what of an item is taken may be another now

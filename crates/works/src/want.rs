@@ -328,6 +328,11 @@ fn file(server: &Server, what: &str, how: &How) -> Result<(ItemId, String), Erro
     Ok((learnt.found.id, format!("{{ file = {}, sha256 = \"{digest}\"{} }}", toml_text(&shown), more(server, how))))
 }
 
+/// The same, for what is no file of a want's own.
+pub(crate) fn from_beside(server: &Server, path: &Path) -> String {
+    beside(server, path)
+}
+
 /// The file's path as the roster writes it: relative to the roster's folder, unless they have nothing in common.
 fn beside(server: &Server, path: &Path) -> String {
     let full = path.canonicalize().unwrap_or_else(|_| path.to_owned());

@@ -1,4 +1,5 @@
 use std::collections::BTreeSet;
+use std::path::PathBuf;
 
 use clap::Args;
 use serde_json::{Value, json};
@@ -6,6 +7,7 @@ use yalotheca_core::id::ServerPath;
 use yalotheca_works::Error;
 use yalotheca_works::apply::carry_out;
 use yalotheca_works::server::Server;
+use yalotheca_works::settle::like::plan_like;
 use yalotheca_works::settle::{Options, Plan, plan, vouch};
 use yalotheca_works::state::forget;
 
@@ -32,6 +34,9 @@ pub(crate) struct Settle {
     /// Says that you entered this where only you can, as it was asked for; may be given several times
     #[arg(long, value_name = "NAME")]
     done: Vec<String>,
+    /// Brings exactly the versions, order and tuned settings of another server: its roster, or a ledger of it
+    #[arg(long, value_name = "FILE")]
+    like: Option<PathBuf>,
     /// Takes the server for stopped, whatever its signs say
     #[arg(long)]
     stopped: bool,
@@ -51,7 +56,11 @@ pub(crate) fn run(args: &Settle, setting: &Setting, ui: &Ui) -> Result<u8, Error
         forget(server.tree.as_ref());
     }
     let put_back = args.put_back.iter().map(|p| ServerPath::try_from(p.clone())).collect::<Result<BTreeSet<_>, _>>()?;
-    let plan = plan(&server, &Options { put_back, done: args.done.iter().cloned().collect(), ..Options::default() })?;
+    let options = Options { put_back, done: args.done.iter().cloned().collect(), ..Options::default() };
+    let plan = match &args.like {
+        Some(other) => plan_like(&server, other, options)?,
+        None => plan(&server, &options)?,
+    };
     finish(&server, plan, args.dry_run, ui)
 }
 

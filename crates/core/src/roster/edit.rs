@@ -128,6 +128,18 @@ pub fn merge_back(before: &str, after: &str, now: &str) -> Result<String, Roster
     if now == after {
         return Ok(before.to_owned());
     }
+    back(before, after, now)
+}
+
+/// Makes the items, settings, choices and signers of `now` those of another roster; all else of it stays.
+///
+/// # Errors
+/// One of the texts is no roster.
+pub fn made_like(now: &str, other: &str) -> Result<String, RosterError> {
+    back(other, now, now)
+}
+
+fn back(before: &str, after: &str, now: &str) -> Result<String, RosterError> {
     let (old, new) = (parse(before)?, parse(after)?);
     let mut out = now.to_owned();
     for id in names(&new).into_iter().chain(names(&old)) {

@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-pub use edit::{merge_back, put_in, put_item, take_in, take_item};
+pub use edit::{made_like, merge_back, put_in, put_item, take_in, take_item};
 pub use settings::{Tuned, What, put_setting, put_settings, take_setting};
 
 use crate::id::{Digest, ItemId};

@@ -18,6 +18,7 @@ use crate::catalogue::Offered;
 use crate::fetch::Job;
 use crate::learn::{Learnt, Opener};
 use crate::server::Server;
+use crate::settle::Options;
 use crate::settle::obtain::{Part, obtain};
 use crate::{Error, archive};
 
@@ -45,7 +46,12 @@ struct Sources<'a> {
 }
 
 /// Chooses the items and versions, fetching and opening what is new.
-pub(super) fn choose(server: &Server, before: &Ledger, known: &ServerFacts) -> Result<Vec<Picked>, Error> {
+pub(super) fn choose(
+    server: &Server,
+    options: &Options,
+    before: &Ledger,
+    known: &ServerFacts,
+) -> Result<Vec<Picked>, Error> {
     let mut sources = Sources { server, before, own: BTreeMap::new(), offered: BTreeMap::new() };
     for want in &server.roster.wants {
         if let Some(origin) = &want.from {
@@ -59,7 +65,8 @@ pub(super) fn choose(server: &Server, before: &Ledger, known: &ServerFacts) -> R
         beta: w.beta,
         line: w.line,
     });
-    let prefer = before.items.iter().map(|(id, held)| (id.clone(), held.facts.version.clone())).collect();
+    let there = options.like.iter().flat_map(|l| &l.items);
+    let prefer = before.items.iter().chain(there).map(|(id, held)| (id.clone(), held.facts.version.clone())).collect();
     let mut solver = Solver::new(Problem { wants: wants.collect(), server: known.clone(), prefer });
     loop {
         server.around.go_on()?;
