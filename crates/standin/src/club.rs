@@ -10,7 +10,7 @@ use serde_json::{Value, json};
 use zip::ZipWriter;
 use zip::write::SimpleFileOptions;
 
-pub use games::{items_of, land, lay, parcel, piece, signed};
+pub use games::{city, items_of, land, lay, parcel, piece, signed};
 
 /// A release of an item: its file, and what a catalogue says of it.
 #[derive(Debug, Clone)]

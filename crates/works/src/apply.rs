@@ -10,7 +10,7 @@
 //! and after it. Small settings files are read again right before the first step: old hosts tell times to the
 //! minute only.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use yalotheca_core::changes::Step;
 use yalotheca_core::id::{Digest, ServerPath};
@@ -335,13 +335,20 @@ impl<'a> Work<'a> {
             }
         }
         // a folder of ours stays ours as long as something of ours stands in it
-        let rows: Vec<&ServerPath> = plan.rows.values().flatten().map(|r| &r.path).collect();
-        let docs: Vec<&ServerPath> = after.slots.iter().map(|s| &s.key.path).chain(&after.made).collect();
-        let used = |folder: &ServerPath| {
-            let below = format!("{}/", folder.path());
-            rows.iter().chain(&docs).any(|p| p.root() == folder.root() && p.path().starts_with(&below))
-        };
-        let used: BTreeSet<ServerPath> = after.folders.iter().filter(|f| used(f)).cloned().collect();
+        let rows = plan.rows.values().flatten().map(|r| &r.path);
+        let docs = after.slots.iter().map(|s| &s.key.path).chain(&after.made);
+        let mut filled: HashSet<(&str, &str)> = HashSet::new();
+        for path in rows.chain(docs) {
+            // the innermost first: what is above a folder that was seen was seen too
+            let folders = path.path().rmatch_indices('/').filter_map(|(at, _)| path.path().get(..at));
+            for folder in folders {
+                if !filled.insert((path.root(), folder)) {
+                    break;
+                }
+            }
+        }
+        let used: BTreeSet<ServerPath> =
+            after.folders.iter().filter(|f| filled.contains(&(f.root(), f.path()))).cloned().collect();
         after.folders = used;
         Ok(())
     }

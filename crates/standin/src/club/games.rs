@@ -299,6 +299,33 @@ fn parcels() -> Vec<Item> {
     ]
 }
 
+/// A city of many parcels, each with so many assets, for measuring.
+pub fn city(parcels: usize, assets: usize) -> Vec<Item> {
+    let one = |number: usize| {
+        let id = format!("block-{number:04}");
+        let short = format!("b{number:04}");
+        let mut about = format!(
+            "parcel = \"{id}\"\ntitle = \"{}\"\nrelease = \"1.0\"\ngroup = \"streets\"\n\n[assets]\n",
+            title(&id)
+        );
+        let mut files = Vec::new();
+        for asset in 0..assets {
+            let path = format!("mesh/{:02}/{short}-{asset:04}.gbm", asset % 20);
+            about.push_str(&format!("{short}-{asset:04} = \"{path}\"\n"));
+            files.push(file(&path, format!("asset {asset} of {id}\n").repeat(1 + asset % 30)));
+        }
+        files.push(file("parcel.toml", about));
+        let bytes = packed(&files);
+        item(
+            &id,
+            "parcel",
+            "One of many.",
+            vec![release("1.0", &format!("{id}-1.0.zip"), bytes, json!({ "date": "2026-01-01" }))],
+        )
+    };
+    (0..parcels).map(one).collect()
+}
+
 /// A `parcel.toml` of another release.
 fn released(about: &[u8], version: &str) -> Vec<u8> {
     String::from_utf8_lossy(about).replace("release = \"1.0\"", &format!("release = \"{version}\"")).into_bytes()
