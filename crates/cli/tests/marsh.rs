@@ -89,6 +89,16 @@ fn ferries_refer_to_each_other() {
     // a stop moves from one line to another in one go, and the numbers of its place have names
     club.ok("tune ferries/stops/weir.toml at.turn=270 --yes --quiet");
     assert!(club.read("ferries/stops/weir.toml").contains("at = [55, 0, 61, 270]"));
+    club.ok("tune --move-entry ferries/lines.json north.stops[=quay] ferries/lines.json south.stops --yes --quiet");
+    let lines = club.read("ferries/lines.json");
+    assert!(lines.contains("[\"mill\"], \"fare\": 3") && lines.contains("[\"mill\", \"weir\", \"quay\"]"), "{lines}");
+    // a linked set that is copied refers to its copies
+    let set = "ferries/lines.json ferries/night.json ferries/stops/quay.toml ferries/stops/night-quay.toml";
+    club.ok(&format!("tune --copy {set} --yes --quiet"));
+    assert!(club.read("ferries/night.json").contains("[\"mill\", \"weir\", \"night-quay\"]"));
+    assert_eq!(codes(&club), ["name-twice"], "the copy has its model's name until somebody gives it another");
+    club.ok("undo --yes --quiet");
+    club.ok("undo 3 --yes --quiet");
     let ran = club.run("tune ferries/lines.json south.stops+=wier --yes");
     assert!(ran.text.contains("reread ferries"), "{}", ran.text);
     let text = flat(&club.run("check").text);

@@ -138,7 +138,7 @@ pub fn doubles(family: &Family, files: &Files<'_>) -> Vec<Finding> {
             let what = if names.len() == 1 { more.replacen(&format!("{}s", rule.title), &rule.title, 1) } else { more };
             let is = if names.len() == 1 { "is" } else { "are" };
             let cause = format!("{what} {is} in {} too: {}", clean(first, 120), clean(&rule.why, 160));
-            let fix = "drop one of the two, or ask their authors for other names";
+            let fix = "rename it in one of the two, or drop the item that brings it";
             found.push(Finding::new("name-twice", Severity::Error, cause, fix).at(last));
         }
         capped(found, rule.file.as_str(), "pairs of files have names twice", &mut out);
