@@ -195,27 +195,27 @@ error: DIR/home/families/mine.family.toml:54:9: the template
 --- exit 2
 $ yalotheca check
 --- stderr
-error: DIR/home/families/mine.family.toml:204:12: the
+error: DIR/home/families/mine.family.toml:229:12: the
        pattern cannot be read: found open group without closing ')'
-     ╭─[DIR/home/families/mine.family.toml:204:12]
- 203 │ means = "ready"
- 204 │ pattern = '^quarrywake (is up'
+     ╭─[DIR/home/families/mine.family.toml:229:12]
+ 228 │ means = "ready"
+ 229 │ pattern = '^quarrywake (is up'
      ·            ─────────┬────────
      ·                     ╰── here
- 205 │
+ 230 │
      ╰────
   fix: mend that line of the family file and try again
 --- exit 2
 $ yalotheca check
 --- stderr
-error: DIR/home/families/mine.family.toml:190:11: no
+error: DIR/home/families/mine.family.toml:215:11: no
        `[fact.term]` stands in this file, did you mean `terms`?
-     ╭─[DIR/home/families/mine.family.toml:190:11]
- 189 │ [terms]
- 190 │ wanted = "term"
+     ╭─[DIR/home/families/mine.family.toml:215:11]
+ 214 │ [terms]
+ 215 │ wanted = "term"
      ·           ──┬─
      ·             ╰── here
- 191 │ accepted = "terms-accepted"
+ 216 │ accepted = "terms-accepted"
      ╰────
   fix: mend that line of the family file and try again
 --- exit 2

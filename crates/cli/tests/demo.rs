@@ -54,6 +54,7 @@ item         fits here  kind    what it does
 chest-locks  2.1.0      plugin  Locks chests and doors against other players.
 lock-core    1.4.2      plugin  What locks have in common.
 pier-lights  1.2.0      plugin  Lamps along the pier that come on at dusk.
+salvage-kit  1.1        kit     Locks and long nights, as the salvagers play.
 
 # Look at one more closely: its newest version is for a newer game.
 $ yalotheca show chest-locks

@@ -113,6 +113,8 @@ pub struct Found {
     pub facts: VersionFacts,
     /// Its further fields.
     pub fields: BTreeMap<String, String>,
+    /// The files that its own list sends to their places, by their path in the item.
+    pub brings: Vec<(String, String)>,
     /// Its entries.
     pub entries: Vec<Caught>,
 }
@@ -162,6 +164,13 @@ pub fn read(
         },
     };
     let mut found = said(kind, look, stem, bytes)?;
+    for (from, _) in &found.brings {
+        if !members.iter().any(|m| m.path.strip_prefix(folder.as_str()) == Some(from)) {
+            let why = format!("names `{}`, which is not in it; it may be cut: fetch it again", clean(from, 120));
+            let inside = kind.manifest.inside.as_ref().map_or_else(String::new, ToString::to_string);
+            return Err(ManifestError::Unreadable { name: clean(&look.name, 80), inside, why });
+        }
+    }
     found.entries = entries(kind, &folder, members);
     found.fields = fields(kind, look, &folder, members, read)?;
     Ok(found)
@@ -250,7 +259,22 @@ fn said(kind: &Kind, look: &Look, stem: &str, bytes: Option<(Vec<u8>, String)>) 
     facts.before = ids(&rules.before)?;
     let title = rules.title.as_deref().and_then(text).or_else(|| named.get("title").cloned());
     let title = clean(&title.unwrap_or_else(|| id.to_string()), 80);
-    Ok(Found { id, says_id, says_version, title, facts, fields: BTreeMap::new(), entries: Vec::new() })
+    let mut brings = Vec::new();
+    if let Some((rule, Value::Map(pairs))) = kind.bring.as_ref().and_then(|rule| Some((rule, get(&rule.at)?))) {
+        for (from, to) in pairs {
+            let to = to.text().unwrap_or_default();
+            let may = crate::id::storable(&to).is_ok() && rule.within.iter().any(|w| crate::text::glob(w, &to));
+            if !may {
+                let (from, to) = (clean(&from, 120), clean(&to, 120));
+                return Err(fail(format!(
+                    "sends `{from}` to `{to}`, where files of {} do not go",
+                    crate::text::a(&kind.title)
+                )));
+            }
+            brings.push((from, to));
+        }
+    }
+    Ok(Found { id, says_id, says_version, title, facts, fields: BTreeMap::new(), brings, entries: Vec::new() })
 }
 
 /// Returns a name as an id: letters, digits, dots, dashes and underscores.

@@ -136,6 +136,35 @@ fn data_pack(id: &str, version: &str, after: &[&str], date: &str) -> Release {
     }
 }
 
+/// A kit's archive, in one needless folder and among files that nobody needs.
+pub fn kit(release: &str, items: &[(&str, &str)], files: &[(&str, &str, &str)]) -> Vec<u8> {
+    let items: Vec<Value> = items.iter().map(|(i, r)| json!({ "id": i, "release": r })).collect();
+    let sent: serde_json::Map<String, Value> =
+        files.iter().map(|(from, to, _)| ((*from).to_owned(), json!(to))).collect();
+    let about = json!({ "id": "salvage-kit", "release": release, "title": "Salvage Kit", "game": "^1.8", "items": items, "files": sent });
+    let top = format!("salvage-kit-{release}");
+    let mut out = vec![
+        (format!("{top}/kit.json"), about.to_string().into_bytes()),
+        (format!("{top}/install.sh"), b"#!/bin/sh\necho never run\n".to_vec()),
+        (format!("{top}/logs/build.log"), b"built\n".to_vec()),
+        (format!("{top}/README.txt"), b"run install.sh\n".to_vec()),
+    ];
+    out.extend(files.iter().map(|(from, _, text)| (format!("{top}/{from}"), text.as_bytes().to_vec())));
+    let borrowed: Vec<(&str, &[u8])> = out.iter().map(|(n, b)| (n.as_str(), b.as_slice())).collect();
+    pack(&borrowed)
+}
+
+fn kit_release(release: &str, date: &str, items: &[(&str, &str)], files: &[(&str, &str, &str)]) -> Release {
+    let needs: Vec<Value> = items.iter().map(|(i, r)| json!({ "id": i, "range": r })).collect();
+    Release {
+        version: release.into(),
+        file: format!("salvage-kit-{release}-server.zip"),
+        bytes: kit(release, items, files),
+        more: Vec::new(),
+        facts: json!({ "date": date, "games": "^1.8", "needs": needs }),
+    }
+}
+
 /// Everything the club's catalogue has for Quarrywake.
 pub fn items() -> Vec<Item> {
     let p = plugin_release;
@@ -271,6 +300,31 @@ pub fn items() -> Vec<Item> {
             "core",
             "The plain core; takes no plugins.",
             vec![core("bare-slate", "1.0.0", "1.8.2", "17", "7", &[], "2026-01-01")],
+        ),
+        item(
+            "salvage-kit",
+            "kit",
+            "Locks and long nights, as the salvagers play.",
+            vec![
+                kit_release(
+                    "1.0",
+                    "2026-04-01",
+                    &[("chest-locks", "2.0.0"), ("lock-core", "1.4.2"), ("slate-nights", "1.0.0")],
+                    &[
+                        ("extra/locks.yaml", "settings/chest-locks.yaml", "# salvagers\nloud: true\nreach: 3\n"),
+                        ("extra/camp.map", "worlds/camp.map", "a camp\n"),
+                    ],
+                ),
+                kit_release(
+                    "1.1",
+                    "2026-07-01",
+                    &[("chest-locks", "2.1.0"), ("lock-core", "1.4.2"), ("slate-nights", "1.0.0")],
+                    &[
+                        ("extra/locks.yaml", "settings/chest-locks.yaml", "# salvagers\nloud: true\nreach: 5\n"),
+                        ("extra/camp.map", "worlds/camp.map", "a camp\n"),
+                    ],
+                ),
+            ],
         ),
     ]
 }

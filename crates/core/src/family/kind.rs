@@ -105,6 +105,8 @@ pub struct Kind {
     /// Which files go where.
     #[serde(default)]
     pub place: Vec<Placing>,
+    /// The files that its own list sends to their places.
+    pub bring: Option<Bring>,
     /// What makes the server load it.
     #[serde(default)]
     pub wire: Vec<Wiring>,
@@ -387,6 +389,16 @@ impl Placing {
     pub fn takes_real(&self) -> bool {
         self.take.as_str() == "real"
     }
+}
+
+/// Files that a bundle's own list sends to their places.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Bring {
+    /// Where in the manifest the map of file to place stands.
+    pub at: String,
+    /// Glob patterns of the places that it may name.
+    pub within: Vec<String>,
 }
 
 /// A container with one entry per item, made of that item's file.

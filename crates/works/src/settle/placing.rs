@@ -7,10 +7,12 @@ use yalotheca_core::family::server_path;
 use yalotheca_core::id::{ItemId, ServerPath};
 use yalotheca_core::ledger::FileRow;
 use yalotheca_core::place::{self, Placed, Source};
+use yalotheca_core::scene::Item;
 
 use super::Rows;
 use super::choose::{self, Picked};
 use crate::Error;
+use crate::learn::Learnt;
 use crate::scene::{Around, Taken};
 use crate::server::Server;
 
@@ -86,7 +88,11 @@ pub(super) fn places_of(around: &Around<'_>, one: &Picked, order: usize) -> Resu
     let taken = Taken::of(server, &one.id, &one.held);
     let Some(item) = taken.item(server, order) else { return Ok(place::Places::default()) };
     let scene = around.scene();
-    let mut places = place::place(&item, &learnt.look, &learnt.real, &scene)?;
+    let mut places = match item.kind.place.is_empty() {
+        true => place::Places { left: members_of(&learnt), ..place::Places::default() },
+        false => place::place(&item, &learnt.look, &learnt.real, &scene)?,
+    };
+    brought(&item, &learnt, &mut places)?;
     places.left.extend(learnt.left.iter().cloned());
     if let (Some(seal), Some(signer)) = (&item.kind.seal, &learnt.signer)
         && let Some((path, content)) = seal.trusted_file(signer)
@@ -124,4 +130,27 @@ pub(super) fn with_sources(
         }
     }
     Ok(changes)
+}
+
+fn members_of(learnt: &Learnt) -> Vec<String> {
+    learnt.look.members.iter().flatten().map(|m| m.path.clone()).collect()
+}
+
+/// The files that the item's own list sends to their places; what settings are is told by their names.
+fn brought(item: &Item<'_>, learnt: &Learnt, places: &mut place::Places) -> Result<(), Error> {
+    let folder = learnt.real.folder();
+    for (from, to) in &learnt.found.brings {
+        let inside = format!("{folder}{from}");
+        let Some(member) = learnt.look.members.iter().flatten().find(|m| m.path == inside) else { continue };
+        let path = server_path(to).map_err(|source| place::PlaceError::Path { item: item.id.clone(), source })?;
+        let source = Source::Member { archive: learnt.look.sha256.clone(), path: member.path.clone() };
+        let settings = yalotheca_core::settings::guess(to, b"").is_some();
+        let (sha256, bytes) = (member.sha256.clone(), member.bytes);
+        if places.files.iter().any(|f| f.path == path) {
+            return Err(place::PlaceError::Twice { item: item.id.clone(), path }.into());
+        }
+        places.files.push(Placed { path, source, sha256, bytes, settings, once: false, layer: false });
+        places.left.retain(|l| *l != inside);
+    }
+    Ok(())
 }

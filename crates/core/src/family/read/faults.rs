@@ -113,7 +113,7 @@ impl Faults<'_> {
                 let why = "says nothing by which one is known: give `file`, `holds` or `manifest.inside`";
                 self.add(format!("kind.{word}"), format!("{title} {why}"));
             }
-            if kind.place.is_empty() && kind.refuse.is_none() {
+            if kind.place.is_empty() && kind.bring.is_none() && kind.refuse.is_none() {
                 self.add(format!("kind.{word}"), format!("{title} is placed nowhere: give `place`"));
             }
         }
