@@ -135,15 +135,15 @@ fn a_slip_in_a_family_file_names_line_and_nearest_word() {
         str![[r#"
 $ yalotheca check
 --- stderr
-error: DIR/home/families/mine.family.toml:109:1:
+error: DIR/home/families/mine.family.toml:110:1:
        `needs-capabilty` is no word here, did you mean
        `needs-capability`?
-     ╭─[DIR/home/families/mine.family.toml:109:1]
- 108 │ file = "*.qpl"
- 109 │ needs-capabilty = "plugins"
+     ╭─[DIR/home/families/mine.family.toml:110:1]
+ 109 │ file = "*.qpl"
+ 110 │ needs-capabilty = "plugins"
      · ───────┬───────
      ·        ╰── here
- 110 │ place = [
+ 111 │ place = [
      ╰────
   fix: mend that line of the family file and try again
 --- exit 2
@@ -162,18 +162,18 @@ error: DIR/home/families/mine.family.toml:91:8: `cor` is no
 --- exit 2
 $ yalotheca check
 --- stderr
-error: DIR/home/families/mine.family.toml:111:26: the
+error: DIR/home/families/mine.family.toml:112:26: the
        template `plugins/{idd}.qpl` names `idd`, which nothing fills
        here, did you mean `id`? (there are `id`, `version`, `title`,
-       `name`, `stem`, `path`, `number`, `order`, `capabilities`, `core`,
-       `core-file`, `core-release`, `game`, `runtime`, `runtime-least`,
-       `terms`, `terms-accepted`)
-     ╭─[DIR/home/families/mine.family.toml:111:26]
- 110 │ place = [
- 111 │   { take = "real", to = "plugins/{idd}.qpl" },
+       `name`, `stem`, `path`, `number`, `order`, `link`, `bytes`,
+       `sha256`, `capabilities`, `core`, `core-file`, `core-release`,
+       `game`, `runtime`, `runtime-least`, `terms`, `terms-accepted`)
+     ╭─[DIR/home/families/mine.family.toml:112:26]
+ 111 │ place = [
+ 112 │   { take = "real", to = "plugins/{idd}.qpl" },
      ·                          ────────┬────────
      ·                                  ╰── here
- 112 │   { take = "lib/*.qlib", to = "plugins/lib/{name}" },
+ 113 │   { take = "lib/*.qlib", to = "plugins/lib/{name}" },
      ╰────
   fix: mend that line of the family file and try again
 --- exit 2
@@ -195,27 +195,27 @@ error: DIR/home/families/mine.family.toml:54:9: the template
 --- exit 2
 $ yalotheca check
 --- stderr
-error: DIR/home/families/mine.family.toml:229:12: the
+error: DIR/home/families/mine.family.toml:269:12: the
        pattern cannot be read: found open group without closing ')'
-     ╭─[DIR/home/families/mine.family.toml:229:12]
- 228 │ means = "ready"
- 229 │ pattern = '^quarrywake (is up'
+     ╭─[DIR/home/families/mine.family.toml:269:12]
+ 268 │ means = "ready"
+ 269 │ pattern = '^quarrywake (is up'
      ·            ─────────┬────────
      ·                     ╰── here
- 230 │
+ 270 │
      ╰────
   fix: mend that line of the family file and try again
 --- exit 2
 $ yalotheca check
 --- stderr
-error: DIR/home/families/mine.family.toml:215:11: no
+error: DIR/home/families/mine.family.toml:255:11: no
        `[fact.term]` stands in this file, did you mean `terms`?
-     ╭─[DIR/home/families/mine.family.toml:215:11]
- 214 │ [terms]
- 215 │ wanted = "term"
+     ╭─[DIR/home/families/mine.family.toml:255:11]
+ 254 │ [terms]
+ 255 │ wanted = "term"
      ·           ──┬─
      ·             ╰── here
- 216 │ accepted = "terms-accepted"
+ 256 │ accepted = "terms-accepted"
      ╰────
   fix: mend that line of the family file and try again
 --- exit 2
@@ -234,14 +234,14 @@ error: DIR/home/families/mine.family.toml:24:3: the marks
 --- exit 2
 $ yalotheca check
 --- stderr
-error: DIR/home/families/mine.family.toml:99:9:
+error: DIR/home/families/mine.family.toml:100:9:
        `../start.conf` is no path inside the server's folder
-     ╭─[DIR/home/families/mine.family.toml:99:9]
-  98 │ [[kind.core.wire]]
-  99 │ file = "../start.conf"
+     ╭─[DIR/home/families/mine.family.toml:100:9]
+  99 │ [[kind.core.wire]]
+ 100 │ file = "../start.conf"
      ·         ──────┬──────
      ·               ╰── here
- 100 │ format = "properties"
+ 101 │ format = "properties"
      ╰────
   fix: mend that line of the family file and try again
 --- exit 2

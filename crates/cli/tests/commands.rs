@@ -165,6 +165,10 @@ Options:
           Brings exactly the versions, order and tuned settings of another
           server: its roster, or a ledger of it
 
+      --clean-slate <WHAT>
+          Brings this bundle onto a clean slate: what its family clears goes to
+          quarantine, worlds and players stay
+
       --stopped
           Takes the server for stopped, whatever its signs say
 

@@ -195,7 +195,7 @@ fn check(game: &'static str, items: &str, play: Option<&str>) {
 
 #[test]
 fn quarrywake() {
-    check("quarrywake", "ferrite@=3.4.0 chest-locks@^2 deep-winch quarry-moss slate-nights", None);
+    check("quarrywake", "ferrite@=3.4.0 chest-locks@^2 deep-winch quarry-moss slate-nights wet-stone", None);
 }
 
 #[test]

@@ -193,9 +193,10 @@ $ yalotheca want ../photo.png
 --- stderr
 error: `photo.png` is nothing that Quarrywake takes: expected a core
        (`*.qcore`, or an archive with one), a data pack (an archive with
-       `addpack.json`), a kit (an archive with `kit.json`), a players'
-       kit (an archive with `players.json`) and a plugin (`*.qpl`, or an
-       archive with one)
+       `addpack.json`), a kit (an archive with `kit.json`), a resource
+       pack (an archive with `look.json`), a players' kit (an archive
+       with `players.json`) and a plugin (`*.qpl`, or an archive with
+       one)
 --- exit 3
 $ yalotheca want ../no-manifest.qpl
 --- stderr
@@ -238,9 +239,10 @@ $ yalotheca want ./worlds/
 --- stderr
 error: `worlds.zip` is nothing that Quarrywake takes: expected a core
        (`*.qcore`, or an archive with one), a data pack (an archive with
-       `addpack.json`), a kit (an archive with `kit.json`), a players'
-       kit (an archive with `players.json`) and a plugin (`*.qpl`, or an
-       archive with one)
+       `addpack.json`), a kit (an archive with `kit.json`), a resource
+       pack (an archive with `look.json`), a players' kit (an archive
+       with `players.json`) and a plugin (`*.qpl`, or an archive with
+       one)
 --- exit 3
 $ yalotheca want chest-locks@^^
 --- stderr

@@ -19,6 +19,8 @@ pub struct WantedFile {
     pub owners: BTreeSet<ItemId>,
     /// Whether it is a settings file, the administrator's once it is there.
     pub settings: bool,
+    /// Whether it is the administrator's as a whole once it is there: never replaced, never complained of.
+    pub once: bool,
     /// Whether it lies over a stock file that the server's own updater puts back.
     pub layer: bool,
 }
@@ -194,6 +196,13 @@ impl FileChanges {
             (Seen::File(now), None) if *now == file.sha256 => {
                 self.bases.insert(path.clone(), now.clone());
             }
+            (Seen::File(now), None) if file.once => {
+                self.bases.insert(path.clone(), now.clone());
+                let cause = format!("{owners} brings this file, and one stands there already: yours is kept");
+                let fix = "nothing to do; to have the item's own, move yours away and settle";
+                self.findings.push(Finding::new("settings-kept", Severity::Note, cause, fix).at(path).of(&owners));
+            }
+            (Seen::File(_), Some(_)) if file.once => {}
             (Seen::File(now), None) => {
                 self.bases.insert(path.clone(), now.clone());
                 self.steps.push(place(Some(now), Why::InsteadOf));
@@ -279,6 +288,7 @@ pub fn gather(
                         source: placed.source,
                         owners: BTreeSet::from([id]),
                         settings: placed.settings,
+                        once: placed.once,
                         layer: placed.layer,
                     },
                 );
@@ -303,6 +313,7 @@ mod tests {
             source: Source::Store(Digest::of(bytes.as_bytes())),
             owners: owners.iter().map(|o| ItemId::new(o).unwrap()).collect(),
             settings: false,
+            once: false,
             layer: false,
         }
     }

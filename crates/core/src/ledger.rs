@@ -110,6 +110,13 @@ pub struct FileRow {
     pub layer: bool,
 }
 
+impl FileRow {
+    /// Whether it comes and goes as it is: no settings file that is merged.
+    pub fn is_plain(&self) -> bool {
+        !self.settings || self.once
+    }
+}
+
 /// What a command did, as one entry of the history.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]

@@ -1,12 +1,14 @@
 //! What an item says of itself: its manifest read in the shapes a family names, its fields, its entries.
 
+mod bring;
 mod kind;
 
 use std::collections::BTreeMap;
 
 use thiserror::Error;
 
-pub use kind::{Real, tell_kind, top_folder};
+pub use bring::{From as SentFrom, Sent};
+pub use kind::{Real, refused, tell_kind, top_folder};
 
 use crate::facts::{Need, Provided, Side, Target, VersionFacts};
 use crate::family::{Bare, Caught, Field, Kind, Listing, Pattern, Shape};
@@ -113,8 +115,8 @@ pub struct Found {
     pub facts: VersionFacts,
     /// Its further fields.
     pub fields: BTreeMap<String, String>,
-    /// The files that its own list sends to their places, by their path in the item.
-    pub brings: Vec<(String, String)>,
+    /// The files that its own list sends to their places, and what its script would fetch.
+    pub sent: Vec<Sent>,
     /// Its entries.
     pub entries: Vec<Caught>,
 }
@@ -163,14 +165,16 @@ pub fn read(
             _ => None,
         },
     };
-    let mut found = said(kind, look, stem, bytes)?;
-    for (from, _) in &found.brings {
-        if !members.iter().any(|m| m.path.strip_prefix(folder.as_str()) == Some(from)) {
-            let why = format!("names `{}`, which is not in it; it may be cut: fetch it again", clean(from, 120));
-            let inside = kind.manifest.inside.as_ref().map_or_else(String::new, ToString::to_string);
-            return Err(ManifestError::Unreadable { name: clean(&look.name, 80), inside, why });
+    let manifest = match (&bytes, kind.manifest.format) {
+        (Some((bytes, shown)), Some(format)) => {
+            let inside = shown.clone();
+            let fail = |why: String| ManifestError::Unreadable { name: clean(&look.name, 80), inside, why };
+            Some((Reading::of(format, bytes).map_err(fail)?, shown.clone()))
         }
-    }
+        _ => None,
+    };
+    let mut found = said(kind, look, stem, manifest.as_ref())?;
+    found.sent = bring::sent(kind, look, &folder, members, manifest.as_ref(), read)?;
     found.entries = entries(kind, &folder, members);
     found.fields = fields(kind, look, &folder, members, read)?;
     Ok(found)
@@ -191,19 +195,16 @@ fn manifest_path(kind: &Kind, folder: &str, stem: &str, members: &[Member]) -> O
 }
 
 /// Reads the manifest and what the name says.
-fn said(kind: &Kind, look: &Look, stem: &str, bytes: Option<(Vec<u8>, String)>) -> Result<Found, ManifestError> {
+fn said(kind: &Kind, look: &Look, stem: &str, manifest: Option<&(Reading, String)>) -> Result<Found, ManifestError> {
     let rules = &kind.manifest;
-    let inside = bytes.as_ref().map_or_else(|| look.name.clone(), |(_, shown)| shown.clone());
+    let inside = manifest.map_or_else(|| look.name.clone(), |(_, shown)| shown.clone());
     let fail = |why: String| ManifestError::Unreadable { name: clean(&look.name, 80), inside: inside.clone(), why };
-    let value = match (&bytes, rules.format) {
-        (Some((bytes, _)), Some(format)) => Some(Reading::of(format, bytes).map_err(&fail)?),
-        _ => None,
-    };
+    let value = manifest.map(|(reading, _)| reading);
     let named = rules.name.as_ref().and_then(|p| p.catch(stem)).unwrap_or_default();
-    let get = |at: &str| value.as_ref().and_then(|v| v.at(at));
+    let get = |at: &str| value.and_then(|v| v.at(at));
     let text = |at: &str| get(at).and_then(|v| v.text());
     let must = |at: &Option<String>, name: &str| -> Result<Option<String>, ManifestError> {
-        match (at, &value) {
+        match (at, value) {
             (Some(at), Some(_)) => {
                 let found = text(at).filter(|t| !t.is_empty());
                 found.map(Some).ok_or_else(|| fail(format!("does not say its `{at}`")))
@@ -259,22 +260,8 @@ fn said(kind: &Kind, look: &Look, stem: &str, bytes: Option<(Vec<u8>, String)>) 
     facts.before = ids(&rules.before)?;
     let title = rules.title.as_deref().and_then(text).or_else(|| named.get("title").cloned());
     let title = clean(&title.unwrap_or_else(|| id.to_string()), 80);
-    let mut brings = Vec::new();
-    if let Some((rule, Value::Map(pairs))) = kind.bring.as_ref().and_then(|rule| Some((rule, get(&rule.at)?))) {
-        for (from, to) in pairs {
-            let to = to.text().unwrap_or_default();
-            let may = crate::id::storable(&to).is_ok() && rule.within.iter().any(|w| crate::text::glob(w, &to));
-            if !may {
-                let (from, to) = (clean(&from, 120), clean(&to, 120));
-                return Err(fail(format!(
-                    "sends `{from}` to `{to}`, where files of {} do not go",
-                    crate::text::a(&kind.title)
-                )));
-            }
-            brings.push((from, to));
-        }
-    }
-    Ok(Found { id, says_id, says_version, title, facts, fields: BTreeMap::new(), brings, entries: Vec::new() })
+    let (fields, sent, entries) = (BTreeMap::new(), Vec::new(), Vec::new());
+    Ok(Found { id, says_id, says_version, title, facts, fields, sent, entries })
 }
 
 /// Returns a name as an id: letters, digits, dots, dashes and underscores.

@@ -74,6 +74,14 @@ pub enum PlaceError {
         /// The field without a value.
         field: String,
     },
+    /// Players must be told where to fetch it, and nobody knows.
+    #[error(
+        "{item}: nobody names a link from which players could fetch it; put it where they can, then: yalotheca want LINK"
+    )]
+    NoLink {
+        /// The item.
+        item: ItemId,
+    },
     /// A file that the kind needs is not in it.
     #[error("{item}: `{name}` has no `{file}`, which {kind} needs; it may be cut: fetch it again, or ask its author")]
     Lacks {
@@ -108,6 +116,9 @@ impl PlaceError {
     /// Returns that a template cannot be filled, with the first field that has no value.
     pub(crate) fn unfilled(item: &ItemId, template: &Template, fields: &Fields<'_>) -> Self {
         let field = template.fields().find(|f| fields.get(f).is_none()).unwrap_or_default().to_owned();
+        if field == "link" {
+            return PlaceError::NoLink { item: item.clone() };
+        }
         PlaceError::Field { item: item.clone(), template: template.as_str().to_owned(), field }
     }
 }
@@ -204,7 +215,7 @@ pub fn place(item: &Item<'_>, look: &Look, real: &Real, scene: &Scene<'_>) -> Re
             });
         }
     }
-    if out.files.is_empty() {
+    if out.files.is_empty() && !item.kind.place.is_empty() {
         return Err(PlaceError::Nothing { item: item.id.clone(), name: clean(&look.name, 80) });
     }
     out.left = members.iter().map(|m| m.path.clone()).filter(|p| !taken.contains(&p.as_str())).collect();

@@ -51,7 +51,12 @@ pub struct Item<'a> {
 }
 
 /// The fields that templates over an item have besides those of its kind.
-pub const ITEM_FIELDS: [&str; 8] = ["id", "version", "title", "name", "stem", "path", "number", "order"];
+pub const ITEM_FIELDS: [&str; 11] =
+    ["id", "version", "title", "name", "stem", "path", "number", "order", "link", "bytes", "sha256"];
+
+/// The fields of the download itself: where anybody can fetch it, its size, its digest. They are kept for kinds whose
+/// wirings name them.
+pub const DOWNLOAD_FIELDS: [&str; 3] = ["link", "bytes", "sha256"];
 
 /// The fields of an item, of one entry, and of one file.
 #[derive(Debug, Clone, Copy)]

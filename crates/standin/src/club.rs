@@ -154,6 +154,28 @@ pub fn kit(release: &str, items: &[(&str, &str)], files: &[(&str, &str, &str)]) 
     pack(&borrowed)
 }
 
+/// The players' side of a kit.
+pub fn players_kit(release: &str) -> Vec<u8> {
+    let about = json!({ "id": "salvage-kit", "release": release, "title": "Salvage Kit", "server": format!("salvage-kit-{release}-server.zip") });
+    pack(&[("salvage/players.json", about.to_string().as_bytes()), ("salvage/looks/rust.png", &[8; 60])])
+}
+
+/// What players see and hear of a resource pack.
+pub fn look(id: &str, release: &str) -> Vec<u8> {
+    let about = json!({ "id": id, "release": release, "title": title(id) });
+    pack(&[("look.json", about.to_string().as_bytes()), ("pictures/stone.png", &[5; 900])])
+}
+
+fn look_release(id: &str, version: &str, date: &str) -> Release {
+    Release {
+        version: version.into(),
+        file: format!("{id}-{version}.zip"),
+        bytes: look(id, version),
+        more: Vec::new(),
+        facts: json!({ "date": date }),
+    }
+}
+
 fn kit_release(release: &str, date: &str, items: &[(&str, &str)], files: &[(&str, &str, &str)]) -> Release {
     let needs: Vec<Value> = items.iter().map(|(i, r)| json!({ "id": i, "range": r })).collect();
     Release {
@@ -300,6 +322,18 @@ pub fn items() -> Vec<Item> {
             "core",
             "The plain core; takes no plugins.",
             vec![core("bare-slate", "1.0.0", "1.8.2", "17", "7", &[], "2026-01-01")],
+        ),
+        item(
+            "wet-stone",
+            "look",
+            "Stone that shines after rain, for players.",
+            vec![look_release("wet-stone", "1.0", "2026-02-01"), look_release("wet-stone", "1.1", "2026-05-01")],
+        ),
+        item(
+            "old-lanterns",
+            "look",
+            "Lanterns as they were, for players.",
+            vec![look_release("old-lanterns", "2.0", "2026-02-11")],
         ),
         item(
             "salvage-kit",

@@ -76,7 +76,9 @@ pub fn visit(name: &str, folder: &Path, baggage: &[&str]) -> String {
     if name == "quarrywake" {
         let mut out = Vec::new();
         crate::quarrywake::run(folder, &crate::quarrywake::Habits::default(), &mut std::io::empty(), &mut out);
-        return String::from_utf8_lossy(&out).into_owned();
+        let log = String::from_utf8_lossy(&out).into_owned();
+        let up = log.contains("quarrywake is up\n");
+        return if up { format!("{log}{}\n", told(crate::quarrywake::join(folder))) } else { log };
     }
     let Some(mut game) = game(name) else { return log };
     let started = game.start(folder, &mut |line| log.push_str(&format!("{line}\n")));

@@ -51,6 +51,27 @@ pub struct Host {
     thread: Option<JoinHandle<()>>,
 }
 
+/// Fetches one address on loopback, as a player's game would.
+///
+/// # Errors
+/// What came instead, as the end of a sentence.
+pub fn get(address: &str) -> Result<Vec<u8>, String> {
+    let silent = |_| "does not answer".to_owned();
+    let rest = address.strip_prefix("http://").ok_or("is no address that a player's game fetches from")?;
+    let (place, path) = rest.split_once('/').unwrap_or((rest, ""));
+    let mut stream = TcpStream::connect(place).map_err(silent)?;
+    write!(stream, "GET /{path} HTTP/1.1\r\nHost: {place}\r\nConnection: close\r\n\r\n").map_err(silent)?;
+    let mut answer = Vec::new();
+    stream.take(64_000_000).read_to_end(&mut answer).map_err(silent)?;
+    let end = answer.windows(4).position(|w| w == b"\r\n\r\n").ok_or("gave no answer")?;
+    let head = String::from_utf8_lossy(answer.get(..end).unwrap_or_default()).into_owned();
+    match head.split_whitespace().nth(1) {
+        Some("200") => Ok(answer.split_off(end + 4)),
+        Some(status) => Err(format!("answers with {status}")),
+        None => Err("gave no answer".to_owned()),
+    }
+}
+
 impl Host {
     /// Starts a host of some files on a free loopback port.
     ///
@@ -91,6 +112,11 @@ impl Host {
     /// Replaces the files.
     pub fn replace(&self, files: Files) {
         lock(&self.shared).files = files;
+    }
+
+    /// Serves one file more.
+    pub fn add(&self, path: &str, bytes: &[u8]) {
+        lock(&self.shared).files.insert(path.to_owned(), bytes.to_vec());
     }
 
     /// Returns the paths asked for since the last call, in order, with `=` before those answered "not changed" and

@@ -130,6 +130,63 @@ fn start(folder: &Path, say: &mut dyn FnMut(&str)) -> Result<(), String> {
     let takes = core.get("capabilities").and_then(|c| c.as_array()).is_some_and(|c| c.iter().any(|v| v == "plugins"));
     plugins(folder, &text("name"), takes, &text("game"), say);
     addpacks(folder, &text("game"), say);
+    if let Err(why) = offer(folder) {
+        say(&format!("offer ignored: {why}"));
+    }
+    Ok(())
+}
+
+/// The pack that is offered to players: whether they must take it, its bytes, its digest, and where it is.
+struct Offer {
+    must: bool,
+    bytes: usize,
+    sha256: String,
+    link: String,
+}
+
+fn offer(folder: &Path) -> Result<Option<Offer>, String> {
+    let Ok(text) = fs::read_to_string(folder.join("offers.list")) else { return Ok(None) };
+    let mut lines = text.lines().map(str::trim).filter(|l| !l.is_empty() && !l.starts_with('#'));
+    let Some(line) = lines.next() else { return Ok(None) };
+    let broken = || "the first line of offers.list is no `must|may BYTES sha256:HEX LINK`".to_owned();
+    let words: Vec<&str> = line.split_whitespace().collect();
+    let [how, bytes, digest, link] = words.as_slice() else { return Err(broken()) };
+    let sha256 = digest.strip_prefix("sha256:").unwrap_or("");
+    let hex = sha256.len() == 64 && sha256.chars().all(|c| c.is_ascii_digit() || ('a'..='f').contains(&c));
+    let (Ok(bytes), true, true) = (bytes.parse(), ["must", "may"].contains(how), hex) else { return Err(broken()) };
+    if lines.next().is_some() {
+        return Err("offers.list has a second line, and one pack only is offered".to_owned());
+    }
+    Ok(Some(Offer { must: *how == "must", bytes, sha256: sha256.to_owned(), link: (*link).to_owned() }))
+}
+
+/// Lets a player in, who fetches what is offered first.
+///
+/// # Errors
+/// Why the player is not let in.
+pub fn join(folder: &Path) -> Result<String, String> {
+    match offer(folder) {
+        Ok(None) | Err(_) => Ok("without a pack".to_owned()),
+        Ok(Some(offer)) => match taken(&offer) {
+            Ok(()) => Ok(format!("with the pack of {} bytes", offer.bytes)),
+            Err(why) if offer.must => Err(why),
+            Err(why) => Ok(format!("without the pack: {why}")),
+        },
+    }
+}
+
+fn taken(offer: &Offer) -> Result<(), String> {
+    let bytes = crate::host::get(&offer.link).map_err(|why| format!("{} {why}", offer.link))?;
+    let page = bytes.first() == Some(&b'<');
+    if page {
+        return Err(format!("{} is a page", offer.link));
+    }
+    if bytes.len() != offer.bytes {
+        return Err(format!("the pack has {} bytes, offers.list says {}", bytes.len(), offer.bytes));
+    }
+    if crate::catalogue::sha256(&bytes) != offer.sha256 {
+        return Err("the digest of the pack is not that of offers.list".to_owned());
+    }
     Ok(())
 }
 

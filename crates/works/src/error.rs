@@ -383,6 +383,7 @@ impl Error {
             | Error::Edit { source: EditError::OtherSort { .. } | EditError::Cannot { .. }, .. }
             | Error::Place(
                 PlaceError::Field { .. }
+                | PlaceError::NoLink { .. }
                 | PlaceError::Twice { .. }
                 | PlaceError::Nothing { .. }
                 | PlaceError::Lacks { .. },

@@ -160,7 +160,9 @@ impl Opener<'_> {
             "" => itself(),
             member => archive::read_member(&path, member).ok(),
         };
-        let found = manifest::read(kind, &look, &real, &members, &read)?;
+        let found = manifest::read(kind, &look, &real, &members, &read);
+        manifest::refused(kind, &look, found.as_ref().ok())?;
+        let found = found?;
         let signer = self.signer(kind, &look, &real)?;
         Ok(Learnt { kind: word, look, real, found, signer, left: Vec::new() })
     }

@@ -20,7 +20,7 @@ use crate::fetch::Fetcher;
 use crate::home::Home;
 use crate::progress::Progress;
 use crate::recover::{Recovered, recover};
-use crate::tree::{self, Access, Holder, ReadSeek, StateFolder, Tree, WithHand};
+use crate::tree::{self, Access, Holder, Laid, ReadSeek, StateFolder, Tree};
 use crate::{Error, archive, families};
 
 /// What a run was started with, resolved once by the CLI.
@@ -151,7 +151,7 @@ impl Server {
         let files = tree.clone();
         let tree: Arc<dyn Tree> = match family.rules.hand.is_empty() {
             true => tree,
-            false => Arc::new(WithHand::new(tree, roster.hand.clone())),
+            false => Arc::new(Laid::with_hand(tree, &roster.hand)),
         };
         let fetcher = Fetcher::new(roster.limits, around.offline, around.stop.clone());
         let catalogues = Catalogues::new(&roster.catalogues, beside(roster_path), &around.home, &fetcher);

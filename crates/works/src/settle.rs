@@ -10,6 +10,7 @@ mod number;
 mod obtain;
 mod placing;
 mod settings;
+pub mod slate;
 mod trust;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -190,6 +191,7 @@ fn once(
     number::give(server, before, &mut picked)?;
     picked.iter().try_for_each(|p| named_entries(server, &p.id, &p.held))?;
     choose::numbers_once(&picked)?;
+    choose::one_only(server, &picked)?;
     let present = options.like.as_ref().map_or(&before.order, |l| &l.order);
     let order = load_order(server, &picked, present)?;
     let around = Around::of(server, known)?;
@@ -293,12 +295,22 @@ fn file_changes(
     wanted: &BTreeMap<ServerPath, WantedFile>,
 ) -> Result<FileChanges, Error> {
     // settings files are the administrator's once they are there: they are merged, not replaced
-    let plain = old.values().flatten().filter(|row| !row.settings);
+    let plain = old.values().flatten().filter(|row| row.is_plain());
     let ours: BTreeMap<ServerPath, Digest> = plain.map(|row| (row.path.clone(), row.sha256.clone())).collect();
-    let wanted: BTreeMap<ServerPath, WantedFile> =
-        wanted.iter().filter(|(_, f)| !f.settings).map(|(p, f)| (p.clone(), f.clone())).collect();
+    let mut wanted: BTreeMap<ServerPath, WantedFile> =
+        wanted.iter().filter(|(_, f)| !f.settings || f.once).map(|(p, f)| (p.clone(), f.clone())).collect();
     let paths: BTreeSet<ServerPath> = ours.keys().chain(wanted.keys()).cloned().collect();
-    let seen = state::seen_by_path(server.tree.as_ref(), paths)?;
+    let mut seen = state::seen_by_path(server.tree.as_ref(), paths)?;
+    // a new default of what is the administrator's as a whole goes beside it
+    let renewed = |(path, file): (&ServerPath, &WantedFile)| {
+        let differs = ours.get(path).is_some_and(|o| *o != file.sha256);
+        let there = matches!(seen.get(path), Some(Seen::File(now)) if *now != file.sha256);
+        (file.once && differs && there)
+            .then(|| Some((settings::new_beside(path)?, WantedFile { once: false, ..file.clone() })))?
+    };
+    let beside: Vec<(ServerPath, WantedFile)> = wanted.iter().filter_map(renewed).collect();
+    seen.extend(state::seen_by_path(server.tree.as_ref(), beside.iter().map(|(p, _)| p.clone()).collect())?);
+    wanted.extend(beside);
     let known = Before { ours, bases: before.bases.clone(), seen, put_back: options.put_back.clone() };
     let changes = changes::files(&known, &wanted);
     if changes.blocked.is_empty() { Ok(changes) } else { Err(Error::Undecided(changes.blocked)) }
@@ -306,21 +318,25 @@ fn file_changes(
 
 /// The same where no item comes, goes or changes: only files that are not as the ledger has them need a thought.
 fn moved_files(server: &Server, options: &Options, before: &Ledger, rows: &Rows) -> Result<FileChanges, Error> {
-    let all: Vec<(&ItemId, &FileRow)> =
-        rows.iter().flat_map(|(id, rows)| rows.iter().map(move |r| (id, r))).filter(|(_, row)| !row.settings).collect();
+    let all: Vec<(&ItemId, &FileRow)> = rows
+        .iter()
+        .flat_map(|(id, rows)| rows.iter().map(move |r| (id, r)))
+        .filter(|(_, row)| row.is_plain())
+        .collect();
     let paths: Vec<ServerPath> = all.iter().map(|(_, row)| row.path.clone()).collect();
     let seen = state::seen(server.tree.as_ref(), &paths)?;
     let mut known = Before { put_back: options.put_back.clone(), bases: before.bases.clone(), ..Before::default() };
     let mut wanted: BTreeMap<ServerPath, WantedFile> = BTreeMap::new();
     for ((id, row), seen) in all.into_iter().zip(seen) {
-        if matches!(&seen, Seen::File(digest) if *digest == row.sha256) {
+        if matches!(&seen, Seen::File(digest) if row.once || *digest == row.sha256) {
             continue;
         }
         known.ours.insert(row.path.clone(), row.sha256.clone());
         known.seen.insert(row.path.clone(), seen);
         let source = Source::Kept(row.sha256.clone());
         let (sha256, bytes) = (row.sha256.clone(), row.bytes);
-        let file = WantedFile { sha256, bytes, source, owners: BTreeSet::new(), settings: false, layer: row.layer };
+        let (owners, once, layer) = (BTreeSet::new(), row.once, row.layer);
+        let file = WantedFile { sha256, bytes, source, owners, settings: false, once, layer };
         wanted.entry(row.path.clone()).or_insert(file).owners.insert(id.clone());
     }
     let mut changes = changes::files(&known, &wanted);

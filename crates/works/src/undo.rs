@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
-use yalotheca_core::changes::{self, Before, WantedFile};
+use yalotheca_core::changes::{self, Before, Seen, Step, WantedFile, Why};
 use yalotheca_core::family::HAND;
 use yalotheca_core::finding::{Finding, Severity};
 use yalotheca_core::id::{Digest, ItemId, ServerPath};
@@ -59,7 +59,7 @@ pub fn plan(server: &Server, back: Back, options: &Options) -> Result<Plan, Erro
     let touched = first_found(&undone);
     let wanted = wanted_files(&rows, &touched);
     let ours: BTreeMap<ServerPath, Digest> =
-        old_rows.values().flatten().filter(|r| !r.settings).map(|r| (r.path.clone(), r.sha256.clone())).collect();
+        old_rows.values().flatten().filter(|r| r.is_plain()).map(|r| (r.path.clone(), r.sha256.clone())).collect();
     let paths: BTreeSet<ServerPath> = ours.keys().chain(wanted.keys()).cloned().collect();
     let seen = state::seen_by_path(tree, paths)?;
     let known = Before { ours, bases: before.bases.clone(), seen, put_back: options.put_back.clone() };
@@ -77,8 +77,8 @@ pub fn plan(server: &Server, back: Back, options: &Options) -> Result<Plan, Erro
     let computed = slots(server, &before, &claims, &options.put_back)?;
     let mut docs = exact(server, &undone, computed.docs)?;
     let plain: BTreeSet<&ServerPath> =
-        old_rows.values().chain(rows.values()).flatten().filter(|r| !r.settings).map(|r| &r.path).collect();
-    let told_beside = written_beside(server, &undone, &plain, &mut docs)?;
+        old_rows.values().chain(rows.values()).flatten().filter(|r| r.is_plain()).map(|r| &r.path).collect();
+    let told_beside = written_beside(server, &undone, &plain, &mut docs, &mut changes.steps)?;
     let roster_after = match alone {
         true => roster_back(server, target.roster.1.as_ref(), target.roster.0.as_ref())?,
         false => roster_back(server, before.roster.as_ref(), goal.roster.as_ref())?,
@@ -119,7 +119,7 @@ fn no_entry(number: Option<u64>, history: &[Entry]) -> Error {
 fn wanted_files(rows: &BTreeMap<ItemId, Vec<FileRow>>, touched: &Touched<'_>) -> BTreeMap<ServerPath, WantedFile> {
     let mut out: BTreeMap<ServerPath, WantedFile> = BTreeMap::new();
     for (id, rows) in rows {
-        for row in rows.iter().filter(|r| !r.settings) {
+        for row in rows.iter().filter(|r| r.is_plain()) {
             let stood = match touched.get(&row.path) {
                 Some(None) => continue,
                 Some(Some(digest)) => digest.clone(),
@@ -127,8 +127,15 @@ fn wanted_files(rows: &BTreeMap<ItemId, Vec<FileRow>>, touched: &Touched<'_>) ->
             };
             let bytes = if stood == row.sha256 { row.bytes } else { 0 };
             let source = Source::Kept(stood.clone());
-            let file =
-                WantedFile { sha256: stood, bytes, source, owners: BTreeSet::new(), settings: false, layer: false };
+            let file = WantedFile {
+                sha256: stood,
+                bytes,
+                source,
+                owners: BTreeSet::new(),
+                settings: false,
+                once: row.once,
+                layer: false,
+            };
             out.entry(row.path.clone()).or_insert(file).owners.insert(id.clone());
         }
     }
@@ -176,6 +183,7 @@ fn written_beside(
     undone: &[&Entry],
     plain: &BTreeSet<&ServerPath>,
     docs: &mut Vec<DocChange>,
+    steps: &mut Vec<Step>,
 ) -> Result<Vec<Finding>, Error> {
     let mut findings = Vec::new();
     let mut ends: BTreeMap<&ServerPath, (&Option<Digest>, &Option<Digest>)> = BTreeMap::new();
@@ -185,6 +193,22 @@ fn written_beside(
     for (path, (first, last)) in ends {
         if plain.contains(path) || docs.iter().any(|d| d.path == *path) || first == last {
             continue;
+        }
+        // what came goes, and what went comes back from quarantine, however large it is
+        let seen = state::seen(server.tree.as_ref(), std::slice::from_ref(path))?.pop();
+        match (seen, first, last) {
+            (Some(Seen::Absent), Some(digest), None) => {
+                let (sha256, source) = (digest.clone(), Source::Kept(digest.clone()));
+                let (owners, settings, once, layer) = (BTreeSet::new(), false, false, false);
+                let file = WantedFile { sha256, bytes: 0, source, owners, settings, once, layer };
+                steps.push(Step::Place { path: path.clone(), file, was: None, why: Why::PutBack });
+                continue;
+            }
+            (Some(Seen::File(was)), None, Some(digest)) if was == *digest => {
+                steps.push(Step::Remove { path: path.clone(), was, back: None });
+                continue;
+            }
+            _ => {}
         }
         let now = server.tree.read(std::slice::from_ref(path), MOST_SETTINGS)?.pop().flatten();
         let digest = now.as_ref().map(|b| Digest::of(b));

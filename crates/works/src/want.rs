@@ -102,16 +102,10 @@ pub fn drop(server: &Server, items: &[String], write: bool) -> Result<Outcome, E
     let mut lines = Vec::new();
     for one in items {
         let id = ItemId::new(one)?;
-        text = take_item(&text, &id).map_err(|source| roster_error(server, source))?.ok_or_else(|| {
+        text = taken_off(server, &text, &id)?.ok_or_else(|| {
             let known = server.roster.wants.iter().map(|w| w.id.as_str());
             Error::NotWanted { item: one.clone(), hint: did_you_mean(one, known) }
         })?;
-        let of_it = |key: &str| key == id.as_str() || key.strip_prefix(id.as_str()).is_some_and(|k| k.starts_with('/'));
-        for (key, fields) in server.roster.choices.iter().filter(|(key, _)| of_it(key)) {
-            for field in fields.keys() {
-                text = take_in(&text, &["choices", key], field).map_err(|s| roster_error(server, s))?;
-            }
-        }
         lines.push((id, None));
     }
     // a map that goes is not to be played any more
@@ -124,6 +118,18 @@ pub fn drop(server: &Server, items: &[String], write: bool) -> Result<Outcome, E
         }
     }
     finish(server, text, lines, write)
+}
+
+/// Returns the roster's text without an item, and what was chosen for it; `None` when it is not on it.
+pub(crate) fn taken_off(server: &Server, text: &str, id: &ItemId) -> Result<Option<String>, Error> {
+    let Some(mut text) = take_item(text, id).map_err(|source| roster_error(server, source))? else { return Ok(None) };
+    let of_it = |key: &str| key == id.as_str() || key.strip_prefix(id.as_str()).is_some_and(|k| k.starts_with('/'));
+    for (key, fields) in server.roster.choices.iter().filter(|(key, _)| of_it(key)) {
+        for field in fields.keys() {
+            text = take_in(&text, &["choices", key], field).map_err(|s| roster_error(server, s))?;
+        }
+    }
+    Ok(Some(text))
 }
 
 pub(crate) fn finish(
@@ -193,7 +199,7 @@ pub(crate) fn roster_error(server: &Server, source: yalotheca_core::roster::Rost
 }
 
 /// Returns the item and the value of its roster line.
-fn line(server: &Server, what: &str, how: &How) -> Result<(ItemId, String), Error> {
+pub(crate) fn line(server: &Server, what: &str, how: &How) -> Result<(ItemId, String), Error> {
     if what.starts_with("http://") || what.starts_with("https://") {
         // a link to an item's page carries its number
         if let Some(number) = server.catalogues.number_in(what) {

@@ -8,6 +8,7 @@ use yalotheca_works::Error;
 use yalotheca_works::apply::carry_out;
 use yalotheca_works::server::Server;
 use yalotheca_works::settle::like::plan_like;
+use yalotheca_works::settle::slate::plan_clean;
 use yalotheca_works::settle::{Options, Plan, plan, vouch};
 use yalotheca_works::state::forget;
 
@@ -37,6 +38,9 @@ pub(crate) struct Settle {
     /// Brings exactly the versions, order and tuned settings of another server: its roster, or a ledger of it
     #[arg(long, value_name = "FILE")]
     like: Option<PathBuf>,
+    /// Brings this bundle onto a clean slate: what its family clears goes to quarantine, worlds and players stay
+    #[arg(long, value_name = "WHAT", conflicts_with = "like")]
+    clean_slate: Option<String>,
     /// Takes the server for stopped, whatever its signs say
     #[arg(long)]
     stopped: bool,
@@ -57,9 +61,10 @@ pub(crate) fn run(args: &Settle, setting: &Setting, ui: &Ui) -> Result<u8, Error
     }
     let put_back = args.put_back.iter().map(|p| ServerPath::try_from(p.clone())).collect::<Result<BTreeSet<_>, _>>()?;
     let options = Options { put_back, done: args.done.iter().cloned().collect(), ..Options::default() };
-    let plan = match &args.like {
-        Some(other) => plan_like(&server, other, options)?,
-        None => plan(&server, &options)?,
+    let plan = match (&args.like, &args.clean_slate) {
+        (Some(other), _) => plan_like(&server, other, options)?,
+        (_, Some(what)) => plan_clean(&server, what, &options)?,
+        _ => plan(&server, &options)?,
     };
     finish(&server, plan, args.dry_run, ui)
 }

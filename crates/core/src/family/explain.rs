@@ -127,7 +127,25 @@ fn kind_said(kind: &Kind) -> Vec<String> {
     };
     out.push(format!("{known}: {role}."));
     if let Some(why) = &kind.refuse {
-        out.push(format!("It is refused: it {why}."));
+        out.push(format!("It is refused: it {}.", why.as_str()));
+    }
+    if let Some(why) = &kind.only {
+        out.push(format!("There can be one only: {why}."));
+    }
+    let ticked = |all: &[String]| listed(&all.iter().map(|p| format!("`{p}`")).collect::<Vec<_>>());
+    if let Some(bring) = &kind.bring {
+        out.push(format!("Its list `{}` sends files to their places, to {} only.", bring.at, ticked(&bring.within)));
+    }
+    if let Some(fetch) = &kind.fetch {
+        out.push(format!(
+            "What `{}` would fetch is fetched and checked, and goes to {} only; nothing is run.",
+            fetch.inside,
+            ticked(&fetch.within)
+        ));
+    }
+    if let Some(slate) = &kind.clean_slate {
+        let but = if slate.keeps.is_empty() { String::new() } else { format!(", but not {}", ticked(&slate.keeps)) };
+        out.push(format!("For a clean slate, {} go to quarantine{but}.", ticked(&slate.clears)));
     }
     for place in &kind.place {
         let take = if place.takes_real() { "The file".to_owned() } else { format!("`{}`", place.take) };

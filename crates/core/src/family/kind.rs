@@ -69,8 +69,9 @@ pub struct Kind {
     /// Files that the item's folder must not have: what has them is of another kind.
     #[serde(default)]
     pub lacks: Vec<Pattern>,
-    /// What is told to somebody who gives a download with this in it, which is not for servers.
-    pub refuse: Option<String>,
+    /// What is told to somebody who gives a download with this in it, which is not for servers: a template over what
+    /// its manifest says.
+    pub refuse: Option<Template>,
     /// Who fetches it.
     #[serde(default)]
     pub fetched_by: FetchedBy,
@@ -107,6 +108,12 @@ pub struct Kind {
     pub place: Vec<Placing>,
     /// The files that its own list sends to their places.
     pub bring: Option<Bring>,
+    /// What its install script would fetch.
+    pub fetch: Option<Fetch>,
+    /// What goes before it comes, where somebody wants a clean slate for it.
+    pub clean_slate: Option<CleanSlate>,
+    /// Why a server takes one item of this kind only.
+    pub only: Option<String>,
     /// What makes the server load it.
     #[serde(default)]
     pub wire: Vec<Wiring>,
@@ -399,6 +406,70 @@ pub struct Bring {
     pub at: String,
     /// Glob patterns of the places that it may name.
     pub within: Vec<String>,
+    /// Glob patterns of those that are the administrator's once they are there.
+    #[serde(default)]
+    pub once: Vec<String>,
+}
+
+/// What a bundle's install script would fetch: we do, and run nothing. Either `pattern` finds it in the lines of a text,
+/// or `format` and `at` say where a list of it stands.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Fetch {
+    /// The file of the item in which it stands.
+    pub inside: Pattern,
+    /// A regular expression over its lines, with the groups `link`, `sha256` and `to`.
+    pub pattern: Option<String>,
+    /// That file's format, where it is no plain text.
+    pub format: Option<Format>,
+    /// Where in it the list of objects stands.
+    #[serde(default)]
+    pub at: String,
+    /// Where in each object the link stands.
+    #[serde(default = "link_key")]
+    pub link: String,
+    /// Where in each object the SHA-256 of the file stands.
+    #[serde(default = "sha256_key")]
+    pub sha256: String,
+    /// Where in each object the place on the server stands.
+    #[serde(default = "to_key")]
+    pub to: String,
+    /// Glob patterns of the places that it may name.
+    pub within: Vec<String>,
+    /// Glob patterns of those that are the administrator's once they are there.
+    #[serde(default)]
+    pub once: Vec<String>,
+}
+
+fn link_key() -> String {
+    "link".to_owned()
+}
+
+fn sha256_key() -> String {
+    "sha256".to_owned()
+}
+
+fn to_key() -> String {
+    "to".to_owned()
+}
+
+/// What of a server goes when an item comes onto a clean slate.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct CleanSlate {
+    /// Glob patterns of the files that go.
+    pub clears: Vec<String>,
+    /// Glob patterns of those that stay all the same.
+    #[serde(default)]
+    pub keeps: Vec<String>,
+}
+
+impl CleanSlate {
+    /// Whether a file of the server goes.
+    pub fn takes(&self, path: &str) -> bool {
+        let any = |patterns: &[String]| patterns.iter().any(|p| crate::text::glob(p, path));
+        any(&self.clears) && !any(&self.keeps)
+    }
 }
 
 /// A container with one entry per item, made of that item's file.

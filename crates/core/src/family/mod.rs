@@ -16,8 +16,8 @@ use std::collections::BTreeMap;
 use serde::Deserialize;
 
 pub use kind::{
-    Bare, Bring, Choice, Coding, Container, Derive, DigestOf, EntryRule, FetchedBy, Field, Kind, Listing, Manifest,
-    Placing, Players, Role, Seal, Shape,
+    Bare, Bring, Choice, CleanSlate, Coding, Container, Derive, DigestOf, EntryRule, Fetch, FetchedBy, Field, Kind,
+    Listing, Manifest, Placing, Players, Role, Seal, Shape,
 };
 pub use pattern::{Caught, Pattern, PatternError};
 pub use read::FamilyError;

@@ -1,6 +1,6 @@
 //! Which kind a download is, and which of its files is the real one. Nothing is guessed.
 
-use super::{Look, ManifestError, Member};
+use super::{Found, Look, ManifestError, Member};
 use crate::family::{Family, FetchedBy, Kind, Pattern};
 use crate::text::{a, clean, listed};
 
@@ -65,7 +65,6 @@ pub fn top_folder(members: &[Member]) -> usize {
 /// A way in which a download could be taken.
 struct Fit<'f> {
     word: &'f str,
-    kind: &'f Kind,
     real: Real,
     why: String,
 }
@@ -73,7 +72,7 @@ struct Fit<'f> {
 /// Tells which kind a download is, and which of its files is the real one. `only` is the kind that a person named.
 ///
 /// # Errors
-/// [`ManifestError::NoKind`], [`ManifestError::NotHere`] or [`ManifestError::Doubtful`].
+/// [`ManifestError::NoKind`] or [`ManifestError::Doubtful`].
 pub fn tell_kind<'f>(family: &'f Family, look: &Look, only: Option<&str>) -> Result<(&'f str, Real), ManifestError> {
     let kinds = family
         .rules
@@ -85,12 +84,12 @@ pub fn tell_kind<'f>(family: &'f Family, look: &Look, only: Option<&str>) -> Res
         match (&kind.file, &look.members) {
             (Some(pattern), _) if named(pattern, &look.name) => {
                 // the file as such leaves no doubt
-                return refused(kind, look).map(|()| (word.as_str(), Real::Itself));
+                return Ok((word.as_str(), Real::Itself));
             }
             (Some(pattern), Some(members)) => {
                 for member in members.iter().filter(|m| named(pattern, &m.path)) {
                     let why = format!("the {} `{}`", kind.title, clean(&member.path, 80));
-                    fits.push(Fit { word, kind, real: Real::Inside(member.clone()), why });
+                    fits.push(Fit { word, real: Real::Inside(member.clone()), why });
                 }
             }
             (None, Some(members)) => {
@@ -98,7 +97,7 @@ pub fn tell_kind<'f>(family: &'f Family, look: &Look, only: Option<&str>) -> Res
                     let marks: Vec<String> = kind.marks().iter().map(|p| format!("`{p}`")).collect();
                     let place = if folder.is_empty() { String::new() } else { format!(" in `{}`", clean(&folder, 60)) };
                     let why = format!("{} (it has {}{place})", a(&kind.title), listed(&marks));
-                    fits.push(Fit { word, kind, real: Real::Folder(folder), why });
+                    fits.push(Fit { word, real: Real::Folder(folder), why });
                 }
             }
             _ => {}
@@ -120,7 +119,7 @@ pub fn tell_kind<'f>(family: &'f Family, look: &Look, only: Option<&str>) -> Res
         return Err(ManifestError::Doubtful { name: clean(&look.name, 80), fits: told(&fits), fix });
     }
     if let Some(fit) = fits.pop() {
-        return refused(fit.kind, look).map(|()| (fit.word, fit.real));
+        return Ok((fit.word, fit.real));
     }
     let expected = kinds.map(|(_, k)| match &k.file {
         Some(pattern) => format!("{} (`{pattern}`, or an archive with one)", a(&k.title)),
@@ -136,11 +135,24 @@ pub fn tell_kind<'f>(family: &'f Family, look: &Look, only: Option<&str>) -> Res
     })
 }
 
-fn refused(kind: &Kind, look: &Look) -> Result<(), ManifestError> {
-    match &kind.refuse {
-        None => Ok(()),
-        Some(why) => Err(ManifestError::NotHere { name: clean(&look.name, 80), why: clean(why, 300) }),
-    }
+/// Whether a kind is not for servers, and what is told then, with what its manifest says (if it could be read).
+///
+/// # Errors
+/// [`ManifestError::NotHere`].
+pub fn refused(kind: &Kind, look: &Look, found: Option<&Found>) -> Result<(), ManifestError> {
+    let Some(why) = &kind.refuse else { return Ok(()) };
+    let field = |name: &str| {
+        let found = found?;
+        Some(match name {
+            "id" => found.id.to_string(),
+            "version" => found.facts.version.to_string(),
+            "title" => found.title.clone(),
+            other => found.fields.get(other)?.clone(),
+        })
+    };
+    // what is not said is left open
+    let why = why.fill(|name| Some(field(name).unwrap_or_else(|| "…".to_owned()).into())).unwrap_or_default();
+    Err(ManifestError::NotHere { name: clean(&look.name, 80), why: clean(&why, 300) })
 }
 
 /// Whether a pattern fits a path: its name, or all of it where the pattern has a slash.

@@ -10,8 +10,9 @@ use yalotheca_core::id::{Digest, ItemId};
 use yalotheca_core::ledger::{Held, HeldFrom, Ledger};
 use yalotheca_core::manifest::disagreement;
 use yalotheca_core::roster::{Origin, Want};
+use yalotheca_core::scene::DOWNLOAD_FIELDS;
 use yalotheca_core::solve::{Answer, Chosen, Fact, Problem, Question, Solver, Step, Wanted};
-use yalotheca_core::text::clean;
+use yalotheca_core::text::{a, clean, listed};
 use yalotheca_core::version::Scheme;
 
 use crate::catalogue::Offered;
@@ -19,7 +20,7 @@ use crate::fetch::Job;
 use crate::learn::{Learnt, Opener};
 use crate::server::Server;
 use crate::settle::Options;
-use crate::settle::obtain::{Part, obtain};
+use crate::settle::obtain::{Part, obtain, obtain_sent};
 use crate::{Error, archive};
 
 /// A chosen item.
@@ -33,6 +34,31 @@ pub(super) struct Picked {
     pub(super) wanted: bool,
     /// The files it is fetched as; several are packed into one download.
     pub(super) parts: Vec<Part>,
+}
+
+impl Picked {
+    /// Keeps where anybody can fetch it, its size and its digest, for a kind whose wirings name that.
+    fn with_download(mut self, server: &Server) -> Result<Self, Error> {
+        let kind = server.family.rules.kind.get(&self.held.kind);
+        let names = |field: &str| {
+            kind.is_some_and(|k| k.wire.iter().any(|w| w.templates().iter().any(|t| t.fields().any(|f| f == field))))
+        };
+        if !DOWNLOAD_FIELDS.iter().any(|f| names(f)) {
+            return Ok(self);
+        }
+        let fields = &mut self.held.fields;
+        fields.insert("sha256".to_owned(), self.held.download.to_string());
+        if let [part] = self.parts.as_slice() {
+            fields.extend(part.link().map(|link| ("link".to_owned(), link.to_owned())));
+            fields.extend(part.bytes().map(|bytes| ("bytes".to_owned(), bytes.to_string())));
+        }
+        if !fields.contains_key("bytes") {
+            let path = server.around.home.store_path(&self.held.download);
+            let bytes = std::fs::metadata(&path).map_err(Error::disk(&path, "cannot be read"))?.len();
+            fields.insert("bytes".to_owned(), bytes.to_string());
+        }
+        Ok(self)
+    }
 }
 
 /// Everything the solver's questions are answered from.
@@ -84,7 +110,8 @@ pub(super) fn choose(
                     news |= one.learnt.is_some() && solver.learn(&one.id, one.held.facts.clone());
                 }
                 if !news {
-                    return Ok(picked);
+                    obtain_sent(server, &picked)?;
+                    return picked.into_iter().map(|one| one.with_download(server)).collect();
                 }
             }
         }
@@ -306,6 +333,23 @@ pub(super) fn numbers_once(picked: &[Picked]) -> Result<(), Error> {
     Ok(())
 }
 
+/// Checks that there is one item only of kinds of which a server takes one.
+pub(super) fn one_only(server: &Server, picked: &[Picked]) -> Result<(), Error> {
+    let mut findings = Vec::new();
+    for (word, kind) in &server.family.rules.kind {
+        let Some(why) = &kind.only else { continue };
+        let all: Vec<&Picked> = picked.iter().filter(|p| p.held.kind == *word).collect();
+        if let [_, .., last] = all.as_slice() {
+            let names: Vec<String> = all.iter().map(|p| p.id.to_string()).collect();
+            let cause = format!("{} are each {}, and {why}", listed(&names), a(&kind.title));
+            let keep: Vec<String> = names.iter().map(|n| format!("yalotheca drop {n}")).collect();
+            let fix = format!("keep one: {}", keep.join(", or "));
+            findings.push(Finding::new("one-only", Severity::Error, cause, fix).of(&last.id));
+        }
+    }
+    if findings.is_empty() { Ok(()) } else { Err(Error::Forbidden(findings)) }
+}
+
 /// What opens downloads for this server.
 pub(crate) fn opener<'a>(server: &'a Server, kind: Option<&'a str>, password_file: Option<&'a Path>) -> Opener<'a> {
     let (home, access) = (&server.around.home, &server.around.access);
@@ -326,7 +370,7 @@ fn by_number(server: &Server, want: &Want, origin: &Origin, number: &str) -> Res
         _ => {
             let why = format!(
                 "has no `kind`; it is one of {}",
-                yalotheca_core::text::listed(&kinds.iter().map(|k| format!("`{k}`")).collect::<Vec<_>>())
+                listed(&kinds.iter().map(|k| format!("`{k}`")).collect::<Vec<_>>())
             );
             return Err(Error::Origin { item: want.id.to_string(), place: number.to_owned(), why });
         }
@@ -377,7 +421,7 @@ fn own_item(server: &Server, before: &Ledger, want: &Want, origin: &Origin) -> R
     }
     let digest = origin.sha256();
     let parts = match origin {
-        Origin::Link { address, .. } => vec![Part::link(address, digest)],
+        Origin::Link { address, .. } => vec![Part::of_link(address, digest)],
         _ => Vec::new(),
     };
     if let Some(held) = before.items.get(&want.id).filter(|h| h.download == *digest) {

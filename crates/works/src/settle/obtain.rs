@@ -6,6 +6,8 @@ use std::io::Read;
 
 use yalotheca_core::facts::FileFact;
 use yalotheca_core::id::Digest;
+use yalotheca_core::manifest::SentFrom;
+use yalotheca_core::text::clean;
 
 use super::choose::Picked;
 use crate::fetch::{FetchError, Job};
@@ -34,8 +36,19 @@ impl Part {
         }
     }
 
+    /// Returns an address from which anybody can fetch it, if there is one.
+    pub(super) fn link(&self) -> Option<&str> {
+        let open = |a: &&String| a.starts_with("https://") || a.starts_with("http://");
+        self.addresses.iter().find(open).map(String::as_str)
+    }
+
+    /// Returns its size, where that is known beforehand.
+    pub(super) fn bytes(&self) -> Option<u64> {
+        self.bytes
+    }
+
     /// Returns what a link of the roster gives.
-    pub(super) fn link(address: &str, sha256: &Digest) -> Self {
+    pub(super) fn of_link(address: &str, sha256: &Digest) -> Self {
         let name = address.rsplit('/').next().unwrap_or(address).to_owned();
         Self { name, addresses: vec![address.to_owned()], sha256: sha256.clone(), bytes: None, sha512: None }
     }
@@ -83,6 +96,30 @@ fn fetch(server: &Server, items: &[&mut Picked]) -> Result<(), Error> {
     let got = server.fetcher.fetch(home, &jobs, server.around.progress.as_ref());
     for (got, part) in got.into_iter().zip(wanted) {
         promised(part.addresses.first().map_or("", String::as_str), &got?.sha256, &part.sha256)?;
+    }
+    Ok(())
+}
+
+/// Fetches what the install scripts of items would fetch, and checks it: nothing of a bundle is run.
+pub(super) fn obtain_sent(server: &Server, items: &[Picked]) -> Result<(), Error> {
+    let home = &server.around.home;
+    let mut wanted: Vec<(&str, &Digest)> = Vec::new();
+    for sent in items.iter().filter_map(|p| p.learnt.as_ref()).flat_map(|l| &l.found.sent) {
+        if let SentFrom::Link(link, digest) = &sent.from
+            && !home.has(digest)
+            && !wanted.iter().any(|(_, d)| *d == digest)
+        {
+            wanted.push((link, digest));
+        }
+    }
+    let job = |(link, _): &(&str, &Digest)| {
+        let what = clean(link.rsplit('/').next().unwrap_or(link), 60);
+        Job { what, addresses: vec![(*link).to_owned()], wanted: None, sha512: None }
+    };
+    let jobs: Vec<Job> = wanted.iter().map(job).collect();
+    let got = server.fetcher.fetch(home, &jobs, server.around.progress.as_ref());
+    for (got, (link, digest)) in got.into_iter().zip(wanted) {
+        promised(link, &got?.sha256, digest)?;
     }
     Ok(())
 }

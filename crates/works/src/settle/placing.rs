@@ -1,11 +1,12 @@
 //! Where the files of chosen items go: those that stay where their lists say, new ones by the family's rules.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 use yalotheca_core::changes::{self, FileChanges, Step, WantedFile};
 use yalotheca_core::family::server_path;
 use yalotheca_core::id::{ItemId, ServerPath};
 use yalotheca_core::ledger::FileRow;
+use yalotheca_core::manifest::{Member, SentFrom};
 use yalotheca_core::place::{self, Placed, Source};
 use yalotheca_core::scene::Item;
 
@@ -88,11 +89,8 @@ pub(super) fn places_of(around: &Around<'_>, one: &Picked, order: usize) -> Resu
     let taken = Taken::of(server, &one.id, &one.held);
     let Some(item) = taken.item(server, order) else { return Ok(place::Places::default()) };
     let scene = around.scene();
-    let mut places = match item.kind.place.is_empty() {
-        true => place::Places { left: members_of(&learnt), ..place::Places::default() },
-        false => place::place(&item, &learnt.look, &learnt.real, &scene)?,
-    };
-    brought(&item, &learnt, &mut places)?;
+    let mut places = place::place(&item, &learnt.look, &learnt.real, &scene)?;
+    sent(server, &item, &learnt, &mut places)?;
     places.left.extend(learnt.left.iter().cloned());
     if let (Some(seal), Some(signer)) = (&item.kind.seal, &learnt.signer)
         && let Some((path, content)) = seal.trusted_file(signer)
@@ -132,25 +130,37 @@ pub(super) fn with_sources(
     Ok(changes)
 }
 
-fn members_of(learnt: &Learnt) -> Vec<String> {
-    learnt.look.members.iter().flatten().map(|m| m.path.clone()).collect()
-}
-
-/// The files that the item's own list sends to their places; what settings are is told by their names.
-fn brought(item: &Item<'_>, learnt: &Learnt, places: &mut place::Places) -> Result<(), Error> {
+/// The files that the item's own lists send to their places; what settings are is told by their names.
+fn sent(server: &Server, item: &Item<'_>, learnt: &Learnt, places: &mut place::Places) -> Result<(), Error> {
+    if learnt.found.sent.is_empty() {
+        return Ok(());
+    }
     let folder = learnt.real.folder();
-    for (from, to) in &learnt.found.brings {
-        let inside = format!("{folder}{from}");
-        let Some(member) = learnt.look.members.iter().flatten().find(|m| m.path == inside) else { continue };
-        let path = server_path(to).map_err(|source| place::PlaceError::Path { item: item.id.clone(), source })?;
-        let source = Source::Member { archive: learnt.look.sha256.clone(), path: member.path.clone() };
-        let settings = yalotheca_core::settings::guess(to, b"").is_some();
-        let (sha256, bytes) = (member.sha256.clone(), member.bytes);
-        if places.files.iter().any(|f| f.path == path) {
+    let members: HashMap<&str, &Member> = learnt.look.members.iter().flatten().map(|m| (m.path.as_str(), m)).collect();
+    let mut taken: HashSet<ServerPath> = places.files.iter().map(|f| f.path.clone()).collect();
+    let mut inside_ones: HashSet<String> = HashSet::new();
+    for one in &learnt.found.sent {
+        let path = server_path(&one.to).map_err(|source| place::PlaceError::Path { item: item.id.clone(), source })?;
+        let (source, sha256, bytes) = match &one.from {
+            SentFrom::Inside(from) => {
+                let inside = format!("{folder}{from}");
+                let Some(member) = members.get(inside.as_str()) else { continue };
+                inside_ones.insert(inside);
+                let source = Source::Member { archive: learnt.look.sha256.clone(), path: member.path.clone() };
+                (source, member.sha256.clone(), member.bytes)
+            }
+            SentFrom::Link(_, digest) => {
+                let file = server.around.home.store_path(digest);
+                let bytes = std::fs::metadata(&file).map_err(Error::disk(&file, "cannot be read"))?.len();
+                (Source::Store(digest.clone()), digest.clone(), bytes)
+            }
+        };
+        let settings = one.once || yalotheca_core::settings::guess(&one.to, b"").is_some();
+        if !taken.insert(path.clone()) {
             return Err(place::PlaceError::Twice { item: item.id.clone(), path }.into());
         }
-        places.files.push(Placed { path, source, sha256, bytes, settings, once: false, layer: false });
-        places.left.retain(|l| *l != inside);
+        places.files.push(Placed { path, source, sha256, bytes, settings, once: one.once, layer: false });
     }
+    places.left.retain(|l| !inside_ones.contains(l));
     Ok(())
 }

@@ -4,6 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use yalotheca_core::bound;
+use yalotheca_core::changes::Seen;
 use yalotheca_core::family::server_path;
 use yalotheca_core::finding::{Finding, Severity};
 use yalotheca_core::id::{Digest, ItemId, ServerPath};
@@ -18,6 +19,9 @@ use super::{Options, Rows, claims, places_of};
 use crate::scene::Around;
 use crate::server::{MOST_SETTINGS, Server};
 use crate::{Error, archive, state, tune};
+
+/// A file larger than this is not compared line by line (bytes).
+const MOST_SHOWN: u64 = 1_000_000;
 
 /// What a settle makes of settings.
 pub(super) struct Settings {
@@ -179,7 +183,7 @@ fn without_ours(before: &Ledger, path: &ServerPath, now: &[u8]) -> Result<Vec<u8
 fn by_path(rows: &Rows) -> BTreeMap<&ServerPath, (&ItemId, &FileRow)> {
     let of = |(id, rows)| -> Vec<(&ServerPath, (&ItemId, &FileRow))> {
         let rows: &Vec<FileRow> = rows;
-        rows.iter().filter(|r| r.settings).map(|r| (&r.path, (id, r))).collect()
+        rows.iter().filter(|r| !r.is_plain()).map(|r| (&r.path, (id, r))).collect()
     };
     rows.iter().flat_map(of).collect()
 }
@@ -193,6 +197,7 @@ fn shipped(around: &Around<'_>, before: &Ledger, old: &Rows, rows: &Rows, picked
             out.gone.insert((*path).clone(), row.sha256.clone());
         }
     }
+    yours(around, old, rows, picked, &mut out)?;
     let here = read(server, will.keys().map(|p| (*p).clone()).collect())?;
     for (path, (id, row)) in will {
         let now = here.get(path);
@@ -201,10 +206,7 @@ fn shipped(around: &Around<'_>, before: &Ledger, old: &Rows, rows: &Rows, picked
             continue;
         }
         let new = default_bytes(around, picked, id, row)?;
-        // a world may be large, and is never merged
-        if !row.once {
-            out.keep.push(new.clone());
-        }
+        out.keep.push(new.clone());
         let Some(now) = now else {
             if old_row.is_some() {
                 let cause = "it was taken away by hand: put back, because the roster wants its item";
@@ -224,10 +226,6 @@ fn shipped(around: &Around<'_>, before: &Ledger, old: &Rows, rows: &Rows, picked
             }
             continue;
         };
-        if row.once {
-            yours(server, path, id, now, old_row, &new, &mut out)?;
-            continue;
-        }
         let default = state::kept(server.tree.as_ref(), &old_row.sha256)?;
         let bare = without_ours(before, path, now)?;
         let format = tune::format_of(server, path, Some(now));
@@ -250,27 +248,44 @@ fn shipped(around: &Around<'_>, before: &Ledger, old: &Rows, rows: &Rows, picked
     Ok(out)
 }
 
-/// A file that is the administrator's as a whole: a changed default is put beside, with what changed in it.
-fn yours(
-    server: &Server,
-    path: &ServerPath,
-    id: &ItemId,
-    now: &[u8],
-    old: &FileRow,
-    new: &[u8],
-    out: &mut Shipped,
-) -> Result<(), Error> {
-    let untouched = Digest::of(now) == old.sha256;
-    let beside = beside(server, path, new, out)?;
-    let changed = match (std::str::from_utf8(now), std::str::from_utf8(new)) {
-        (Ok(now), Ok(new)) => yalotheca_core::text::line_changes(now, new),
-        _ => String::new(),
+/// Files that are the administrator's as a whole: a changed default is told with what changed in it, and lies beside.
+fn yours(around: &Around<'_>, old: &Rows, rows: &Rows, picked: &[Picked], out: &mut Shipped) -> Result<(), Error> {
+    let server = around.server;
+    let was: BTreeMap<&ServerPath, &FileRow> =
+        old.values().flatten().filter(|r| r.once).map(|r| (&r.path, r)).collect();
+    let once = rows.iter().flat_map(|(id, rows)| rows.iter().filter(|r| r.once).map(move |r| (id, r)));
+    let renewed = |(id, row): (_, _)| {
+        let (id, row): (&ItemId, &FileRow) = (id, row);
+        was.get(&row.path).filter(|old| old.sha256 != row.sha256).map(|old| (id, row, *old))
     };
-    let hand = if untouched { "you never changed it" } else { "you or the server changed it" };
-    let cause = format!("{id} brings another default for it, and it is yours ({hand}): kept{changed}");
-    let fix = format!("the new one lies beside it: {beside}");
-    out.findings.push(Finding::new("default-changed", Severity::Note, cause, fix).at(path).of(id));
+    let renewed: Vec<(&ItemId, &FileRow, &FileRow)> = once.filter_map(renewed).collect();
+    let paths: Vec<ServerPath> = renewed.iter().map(|(_, row, _)| row.path.clone()).collect();
+    for ((id, row, old), seen) in renewed.into_iter().zip(state::seen(server.tree.as_ref(), &paths)?) {
+        let Seen::File(digest) = seen else { continue };
+        if digest == row.sha256 {
+            continue;
+        }
+        let path = &row.path;
+        let mut changed = String::new();
+        // what a person could read
+        if row.bytes < MOST_SHOWN
+            && let Ok(mut now) = server.tree.read(std::slice::from_ref(path), MOST_SHOWN)
+            && let (Some(now), new) = (now.pop().flatten(), default_bytes(around, picked, id, row)?)
+            && let (Ok(now), Ok(new)) = (std::str::from_utf8(&now), std::str::from_utf8(&new))
+        {
+            changed = yalotheca_core::text::line_changes(now, new);
+        }
+        let hand = if digest == old.sha256 { "you never changed it" } else { "you or the server changed it" };
+        let cause = format!("{id} brings another default for it, and it is yours ({hand}): kept{changed}");
+        let fix = format!("the new one lies beside it: {path}.new");
+        out.findings.push(Finding::new("default-changed", Severity::Note, cause, fix).at(path).of(id));
+    }
     Ok(())
+}
+
+/// Returns where a new default goes whose place is taken.
+pub(super) fn new_beside(path: &ServerPath) -> Option<ServerPath> {
+    ServerPath::new(path.root(), &format!("{}.new", path.path())).ok()
 }
 
 /// Values that both sides changed: the administrator's stay, and the new default is put beside.
@@ -304,7 +319,7 @@ fn collided(
 
 /// Puts the new default beside a file; returns where.
 fn beside(server: &Server, path: &ServerPath, new: &[u8], out: &mut Shipped) -> Result<ServerPath, Error> {
-    let place = ServerPath::new(path.root(), &format!("{}.new", path.path()))?;
+    let Some(place) = new_beside(path) else { return Ok(path.clone()) };
     let there = read(server, [place.clone()].into())?.remove(&place);
     if there.as_deref() != Some(new) {
         let notes = vec!["the new default, to compare".to_owned()];

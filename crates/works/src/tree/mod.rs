@@ -5,16 +5,16 @@
 
 mod access;
 pub mod die;
-mod hand;
 mod hold;
+mod laid;
 pub mod local;
 pub mod memory;
 mod open;
 pub mod remote;
 
 pub use access::{Access, Ask, Nobody};
-pub use hand::WithHand;
 pub use hold::{Hold, Holder, hold};
+pub use laid::Laid;
 pub use open::open;
 pub use yalotheca_core::roster::Login;
 

@@ -3,7 +3,9 @@
 use std::cmp::Ordering;
 
 use super::Fault;
-use crate::family::{Body, Container, FetchedBy, HAND, Kind, Meaning, Rules, Template, When, Wiring, server_path};
+use crate::family::{
+    Body, Container, FetchedBy, HAND, Kind, Meaning, Players, Rules, Template, When, Wiring, server_path,
+};
 use crate::id::ItemId;
 use crate::scene::ITEM_FIELDS;
 use crate::settings::{Format, Path};
@@ -113,7 +115,7 @@ impl Faults<'_> {
                 let why = "says nothing by which one is known: give `file`, `holds` or `manifest.inside`";
                 self.add(format!("kind.{word}"), format!("{title} {why}"));
             }
-            if kind.place.is_empty() && kind.bring.is_none() && kind.refuse.is_none() {
+            if kind.place.is_empty() && kind.bring.is_none() && kind.refuse.is_none() && kind.players == Players::No {
                 self.add(format!("kind.{word}"), format!("{title} is placed nowhere: give `place`"));
             }
         }
@@ -200,6 +202,11 @@ impl Faults<'_> {
                 self.add("digits", "a fingerprint has 8 to 64 digits");
             }
         }
+        if let Some(refuse) = &kind.refuse {
+            let said = ["id", "version", "title"].into_iter().chain(kind.field.keys().map(String::as_str));
+            self.template(refuse, &said.collect::<Vec<_>>());
+        }
+        self.bundle(kind, title);
         for wiring in &kind.wire {
             self.wiring(wiring, &known);
         }
@@ -224,6 +231,41 @@ impl Faults<'_> {
             if is(Container::Command) && derive.digest.is_some() {
                 self.add("digest", "only its program knows where a digest stands in what it makes");
             }
+        }
+    }
+
+    /// What a bundle sends and fetches.
+    fn bundle(&mut self, kind: &Kind, title: &str) {
+        if let Some(bring) = &kind.bring {
+            self.path(&bring.at);
+            if kind.manifest.inside.is_none() || kind.manifest.format.is_none() {
+                let why = "is read in a manifest: give `manifest.inside` and its `format`";
+                self.add(&bring.at, format!("the list `{}` of {title} {why}", bring.at));
+            }
+            if bring.within.is_empty() {
+                self.add("bring", format!("`bring` of {title} names no place under `within`, so all would be refused"));
+            }
+        }
+        let Some(fetch) = &kind.fetch else { return };
+        if fetch.within.is_empty() {
+            self.add("fetch", format!("`fetch` of {title} names no place under `within`, so all would be refused"));
+        }
+        match (&fetch.pattern, fetch.format) {
+            (Some(pattern), None) => {
+                if let Err(e) = regex_lite::Regex::new(pattern) {
+                    self.add(pattern, format!("the pattern cannot be read: {}", clean(&e.to_string(), 160)));
+                }
+                let has = |group: &str| ["(?P<", "(?<"].iter().any(|open| pattern.contains(&format!("{open}{group}>")));
+                if let Some(group) = ["link", "sha256", "to"].into_iter().find(|g| !has(g)) {
+                    self.add(pattern, format!("this pattern finds no {group}: give it a group `(?P<{group}>…)`"));
+                }
+            }
+            (None, Some(_)) => {
+                for at in [&fetch.at, &fetch.link, &fetch.sha256, &fetch.to] {
+                    self.path(at);
+                }
+            }
+            _ => self.add("fetch", "what is fetched is found in one way: by a `pattern`, or by `format` and `at`"),
         }
     }
 
