@@ -202,6 +202,68 @@ roster
 
 Done: 2 items, 4 files and 1 settings file changed (undo, history entry 5).
 
+# A pack that players fetch themselves: link, size and digest are written for them.
+$ yalotheca want wet-stone --quiet
+wet-stone is on the roster: wet-stone = "*"
+
+`yalotheca settle` would do this:
+items
+  + wet-stone  1.1  resource pack  wanted
+settings
+  + offers.list  + must 289
+      sha256:DIGEST
+      http://HOST/files/wet-stone-…
+
+$ yalotheca settle --yes
+items
+  + wet-stone  1.1  resource pack  wanted
+settings
+  + offers.list  + must 289
+      sha256:DIGEST
+      http://HOST/files/wet-stone-…
+
+Done: 1 item and 1 settings file changed (settle, history entry 6).
+
+# A whole kit instead, on a clean slate: what stands there would go to quarantine, worlds and players stay.
+$ yalotheca settle --clean-slate salvage-kit --dry-run
+items
+  + salvage-kit   1.1            kit        wanted
+  ~ lock-core     1.3.0 → 1.4.2  plugin     needed by salvage-kit and
+      chest-locks
+  + slate-nights  1.0.0          data pack  needed by salvage-kit
+  - gull-counter  0.3.0          plugin     no longer wanted or needed
+  - harbour-bell  1.0.0          plugin     no longer wanted or needed
+  - pier-lights   1.2.0          plugin     no longer wanted or needed
+  - tide-biome    1.4.0          plugin     no longer wanted or needed
+files
+  + addpacks/slate-nights/addpack.json              100 B
+  + addpacks/slate-nights/stones/slate-nights.json  18 B
+  - plugins/gull-counter.qpl  goes to quarantine
+  - plugins/harbour-bell.qpl  goes to quarantine
+  ~ plugins/lock-core.qpl                           319 B
+  - plugins/pier-lights.qpl  goes to quarantine
+  - plugins/tide-biome.qpl  goes to quarantine
+  - settings/gull-counter.yaml  goes to quarantine
+  - settings/harbour-bell.yaml  goes to quarantine
+  - settings/lock-core.yaml  goes to quarantine
+  - settings/pier-lights.yaml  goes to quarantine
+  - settings/tide-biome.yaml  goes to quarantine
+  + worlds/camp.map                                 7 B
+settings
+  + addpacks/order.list  + slate-nights
+  ~ settings/chest-locks.yaml
+left out of the downloads
+    salvage-kit: salvage-kit-1.1/install.sh,
+      salvage-kit-1.1/logs/build.log, salvage-kit-1.1/README.txt
+roster
+  - gull-counter = { here = "plugins/gull-counter.qpl", sha256 = "81ede6f5a2…
+  - harbour-bell = "*"
+  - chest-locks = "*"
+  - pier-lights = "*"
+  - tide-biome = "*"
+  + salvage-kit = "*"
+(exit code 1)
+
 # What was done, all in all?
 $ yalotheca history
 no.  when (UTC)           command  what changed
@@ -213,6 +275,7 @@ no.  when (UTC)           command  what changed
 4    2026-11-23 12:00:00  settle   + slate-nights 1.0.0, + quarry-moss 1.2.0
 5    2026-11-23 12:00:00  undo     took entry 4 back, - quarry-moss 1.2.0, -
                                    slate-nights 1.0.0
+6    2026-11-23 12:00:00  settle   + wet-stone 1.1
 "#]]
     );
 }

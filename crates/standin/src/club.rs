@@ -411,3 +411,22 @@ pub fn many(items: usize, files: usize) -> Vec<Item> {
     };
     (0..items).map(one).collect()
 }
+
+/// Returns a made-up kit of many items and many files of its own, with those items, for measuring.
+pub fn large_kit(items: usize, files: usize) -> Vec<Item> {
+    let names: Vec<String> = (0..items).map(|n| format!("cog-{n:04}")).collect();
+    let plugin = |id: &String| {
+        item(id, "plugin", "One of many.", vec![plugin_release(id, "1.0.0", "2026-01-01", "^1.8", &[], "")])
+    };
+    let mut out: Vec<Item> = names.iter().map(plugin).collect();
+    let wanted: Vec<(&str, &str)> = names.iter().map(|n| (n.as_str(), "1.0.0")).collect();
+    let text = |file: usize| format!("{file} salt and kelp\n").repeat(1 + file % 60);
+    let own: Vec<(String, String, String)> = (0..files)
+        .map(|n| {
+            (format!("extra/{:02}/{n:05}.reef", n % 50), format!("worlds/reef/{:02}/{n:05}.reef", n % 50), text(n))
+        })
+        .collect();
+    let own: Vec<(&str, &str, &str)> = own.iter().map(|(a, b, c)| (a.as_str(), b.as_str(), c.as_str())).collect();
+    out.push(item("salvage-kit", "kit", "A large one.", vec![kit_release("1.0", "2026-01-01", &wanted, &own)]));
+    out
+}

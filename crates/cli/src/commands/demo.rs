@@ -292,6 +292,11 @@ fn act(program: &str, arguments: &[String]) -> u8 {
             let files = catalogue::write("A city", "gridlock", 1, &club::city(number(1, 400), number(2, 250)));
             u8::from(catalogue::lay(&files, &folder).is_err())
         }
+        "kit" => {
+            let folder = arguments.first().map_or_else(|| PathBuf::from("catalogue"), PathBuf::from);
+            let files = catalogue::write("A kit", "quarrywake", 1, &club::large_kit(number(1, 300), number(2, 20_000)));
+            u8::from(catalogue::lay(&files, &folder).is_err())
+        }
         "club" => {
             let folder = arguments.first().map_or_else(|| PathBuf::from("catalogue"), PathBuf::from);
             let files = catalogue::write("Tidewrack Club", "quarrywake", 12, &club::items());

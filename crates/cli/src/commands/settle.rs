@@ -71,7 +71,7 @@ pub(crate) fn run(args: &Settle, setting: &Setting, ui: &Ui) -> Result<u8, Error
 
 /// Shows a plan, asks, and carries it out.
 pub(super) fn finish(server: &Server, plan: Plan, dry_run: bool, ui: &Ui) -> Result<u8, Error> {
-    changes::write(ui, &plan);
+    changes::write(ui, &plan, &server.text);
     let planned = changes::object(&plan);
     let said =
         |applied: Option<u64>| json!({ "applied": applied.is_some(), "history_entry": applied, "changes": planned });

@@ -66,7 +66,7 @@ pub(super) fn told(outcome: &Outcome, dry_run: bool, ui: &Ui) -> u8 {
             if !plan.is_empty() {
                 ui.line("`yalotheca settle` would do this:");
             }
-            changes::write(ui, plan);
+            changes::write(ui, plan, plan.roster_after.as_deref().unwrap_or_default());
         }
         None => {
             ui.line("`yalotheca settle` needs your decision first:");

@@ -13,8 +13,11 @@ use crate::ui::{Ui, paint};
 /// More files than this are told by their number.
 const MOST_FILES: usize = 30;
 
-/// Writes what a plan would do.
-pub(crate) fn write(ui: &Ui, plan: &Plan) {
+/// More lines of the roster than these are told by their number.
+const MOST_LINES: usize = 12;
+
+/// Writes what a plan would do; `roster` is the roster's text now.
+pub(crate) fn write(ui: &Ui, plan: &Plan, roster: &str) {
     if plan.is_empty() {
         ui.line("Nothing to do: the server matches the roster.");
     }
@@ -30,16 +33,37 @@ pub(crate) fn write(ui: &Ui, plan: &Plan) {
             ui.line(format!("    {}", wrapped(&text, ui.width - 4, "      ")));
         }
     }
-    if plan.roster_after.is_some() {
-        ui.line(heading("roster"));
-        ui.line(match plan.act {
-            Act::Undo(_) | Act::TakeBack(_) => "    goes back to what it was; what you edited since stays",
-            _ => "    base and result of what you reckoned are written anew",
-        });
+    if let Some(after) = &plan.roster_after {
+        match plan.act {
+            Act::Undo(_) | Act::TakeBack(_) => {
+                ui.line(heading("roster"));
+                ui.line("    goes back to what it was; what you edited since stays");
+            }
+            _ => lines(ui, roster, after),
+        }
     }
     if !plan.findings.is_empty() {
         ui.line("");
         findings::write(ui, &plan.findings);
+    }
+}
+
+/// The lines that a text loses and gains.
+fn lines(ui: &Ui, before: &str, after: &str) {
+    let of = |a: &str, b: &str, sign: &str| {
+        let other: Vec<&str> = b.lines().map(str::trim).collect();
+        let only = |l: &&str| !l.trim().is_empty() && !other.contains(&l.trim());
+        a.lines().filter(only).map(|l| format!("  {sign} {}", clean(l.trim(), 72))).collect::<Vec<_>>()
+    };
+    let all = [of(before, after, "-"), of(after, before, "+")].concat();
+    if !all.is_empty() {
+        ui.line(heading("roster"));
+    }
+    for line in all.iter().take(MOST_LINES) {
+        ui.line(line);
+    }
+    if let Some(more) = all.len().checked_sub(MOST_LINES).filter(|m| *m > 0) {
+        ui.line(format!("    and {more} more lines"));
     }
 }
 

@@ -92,6 +92,13 @@ pub(super) fn places_of(around: &Around<'_>, one: &Picked, order: usize) -> Resu
     let mut places = place::place(&item, &learnt.look, &learnt.real, &scene)?;
     sent(server, &item, &learnt, &mut places)?;
     places.left.extend(learnt.left.iter().cloned());
+    // its manifest was read, which is all it is for; of what players fetch as it is, nothing is left out
+    let folder = learnt.real.folder();
+    let manifest = |p: &String| {
+        item.kind.manifest.inside.as_ref().is_some_and(|m| p.strip_prefix(folder.as_str()).is_some_and(|p| m.fits(p)))
+    };
+    let whole = item.kind.place.is_empty() && item.kind.bring.is_none();
+    places.left.retain(|p| !whole && !manifest(p));
     if let (Some(seal), Some(signer)) = (&item.kind.seal, &learnt.signer)
         && let Some((path, content)) = seal.trusted_file(signer)
     {

@@ -37,7 +37,8 @@ pub fn plan_clean(server: &Server, what: &str, options: &Options) -> Result<Plan
     for want in server.roster.wants.iter().filter(|w| w.id != id) {
         let rows = rows.get(&want.id).map_or(&[][..], Vec::as_slice);
         // what was never settled has no files yet: it is wanted beside what goes
-        if rows.is_empty() || rows.iter().any(|r| r.path.root() == SERVER && slate.takes(r.path.path())) {
+        let never = !before.items.contains_key(&want.id);
+        if never || rows.iter().any(|r| r.path.root() == SERVER && slate.takes(r.path.path())) {
             text = taken_off(server, &text, &want.id)?.unwrap_or(text);
         }
     }

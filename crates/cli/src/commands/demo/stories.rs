@@ -31,6 +31,15 @@ const QUARRYWAKE: &[Step] = &[
     ("Two data packs: their order matters.", &["want", "slate-nights", "quarry-moss", "--quiet"]),
     ("", &["settle", "--yes"]),
     ("The moss was a mistake. Back again.", &["undo", "--yes"]),
+    (
+        "A pack that players fetch themselves: link, size and digest are written for them.",
+        &["want", "wet-stone", "--quiet"],
+    ),
+    ("", &["settle", "--yes"]),
+    (
+        "A whole kit instead, on a clean slate: what stands there would go to quarantine, worlds and players stay.",
+        &["settle", "--clean-slate", "salvage-kit", "--dry-run"],
+    ),
     ("What was done, all in all?", &["history"]),
 ];
 
