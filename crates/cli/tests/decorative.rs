@@ -9,9 +9,9 @@ use std::fs;
 use std::path::Path;
 
 use club::Club;
-use yalotheca_core::family::Family;
+use yalotheca_core::family::{Family, Of};
 use yalotheca_core::ledger::{FileRow, Ledger};
-use yalotheca_core::settings::Value;
+use yalotheca_core::settings::{Document, Path as At, Value, guess};
 use yalotheca_core::slot::Owner;
 use yalotheca_core::text::glob;
 
@@ -54,6 +54,58 @@ fn word(value: &Value) -> String {
         Value::Map(pairs) => pairs.first().and_then(|(_, v)| v.text()).unwrap(),
         other => other.text().unwrap(),
     }
+}
+
+/// Every value that names something is misspelt once, and every name that only one may have is given twice.
+fn references(club: &Club, family: &Family, game: &str, noticed: &dyn Fn(&str, &[&str], &str)) {
+    let files: Vec<String> = club.tree().into_keys().filter(|p| !p.ends_with('/')).collect();
+    for rule in &family.rules.reference {
+        let mut tried = 0;
+        for file in files.iter().filter(|f| glob(&rule.file, f)) {
+            for (value, line) in names_in(club, file, &rule.at, rule.of == Of::Keys) {
+                let text = club.read(file);
+                let mut lines: Vec<String> = text.lines().map(str::to_owned).collect();
+                lines[line - 1] = lines[line - 1].replacen(&value, &format!("{value}x"), 1);
+                let log = with(club, file, |p| fs::write(p, lines.join("\n") + "\n").unwrap());
+                noticed(&format!("that `{value}` in {file} names nothing"), &[&format!("{value}x")], &log);
+                tried += 1;
+            }
+        }
+        assert!(tried > 0, "{game}: nothing stands at {} in {}", rule.at, rule.file);
+    }
+    for rule in &family.rules.unique {
+        let named: Vec<(&String, String)> = files
+            .iter()
+            .filter(|f| rule.file.fits(f))
+            .filter_map(|f| Some((f, names_in(club, f, &rule.at, rule.of == Of::Keys).into_iter().next()?.0)))
+            .collect();
+        let [(_, name), .., (file, other)] = named.as_slice() else { panic!("{game}: {} is had once", rule.title) };
+        let text = club.read(file).replacen(other.as_str(), name, 1);
+        let log = with(club, file, |p| fs::write(p, text).unwrap());
+        noticed(&format!("that `{name}` stands in {file} too"), &[name], &log);
+    }
+}
+
+/// The names at a path of a file, with their lines.
+fn names_in(club: &Club, file: &str, at: &str, keys: bool) -> Vec<(String, usize)> {
+    let bytes = fs::read(club.path(file)).unwrap();
+    let format = guess(file, &bytes).unwrap();
+    let mut document = Document::parse(format, &bytes).unwrap();
+    let mut out = Vec::new();
+    for spot in document.select(&At::parse(at).unwrap()).unwrap() {
+        match &spot.value {
+            Value::Map(pairs) if keys => {
+                // a key stands in a line of its own, or in the map's
+                for (key, _) in pairs {
+                    let line = document.get(&spot.path.key(key)).unwrap().map_or(spot.line, |s| s.line);
+                    out.push((key.clone(), line));
+                }
+            }
+            Value::Map(_) | Value::List(_) => {}
+            value => out.push((value.text().unwrap(), spot.line)),
+        }
+    }
+    out
 }
 
 fn check(game: &'static str, items: &str, play: Option<&str>) {
@@ -166,6 +218,7 @@ fn check(game: &'static str, items: &str, play: Option<&str>) {
             noticed(&format!("that {path} lacks {}", claim.entry), &[claim.owner.as_str()], &log);
         }
     }
+    references(&club, &family, game, &noticed);
     // and no rule was left out of all this
     for (word, kind) in &rules.kind {
         for place in &kind.place {

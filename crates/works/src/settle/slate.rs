@@ -51,7 +51,9 @@ pub fn plan_clean(server: &Server, what: &str, options: &Options) -> Result<Plan
     let bare = Server::in_tree(&server.roster_path, text.clone(), roster, tree, &server.around)?;
     let bare = Server { told: server.told.clone(), ..bare };
     let mut plan = plan(&bare, options)?;
-    plan.findings.retain(|f| f.code != "missing-file");
+    // what is cleared was taken by us, not by hand
+    let by_us = |file: &Option<String>| file.as_ref().is_some_and(|f| cleared.keys().any(|p| p.to_string() == *f));
+    plan.findings.retain(|f| !by_us(&f.file));
     clear(server, &cleared, &mut plan)?;
     if text != server.text && plan.roster_after.is_none() {
         plan.roster_after = Some(text);
