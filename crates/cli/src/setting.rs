@@ -50,6 +50,8 @@ pub(crate) struct Setting {
     pub(crate) agent: Option<PathBuf>,
     /// The person's SSH folder.
     pub(crate) ssh: Option<PathBuf>,
+    /// The person's editor.
+    pub(crate) editor: Option<String>,
     /// The fingerprint of a host that is trusted at first sight.
     pub(crate) trust_host: Option<String>,
 }
@@ -86,6 +88,7 @@ pub(crate) fn resolve() -> Result<(Cli, Setting), ExitCode> {
         archive_password: variable("YALOTHECA_ARCHIVE_PASSWORD"),
         agent: variable("SSH_AUTH_SOCK").map(PathBuf::from),
         ssh: variable("HOME").or_else(|| variable("USERPROFILE")).map(|h| PathBuf::from(h).join(".ssh")),
+        editor: variable("VISUAL").or_else(|| variable("EDITOR")),
         trust_host: cli.globals.trust_host.clone(),
         roster: cli.globals.roster.clone().unwrap_or_else(|| PathBuf::from("roster.toml")),
         json: cli.globals.json,

@@ -169,6 +169,10 @@ Options:
           Brings this bundle onto a clean slate: what its family clears goes to
           quarantine, worlds and players stay
 
+      --take <NUMBER>
+          Makes one of the changes that would help where no versions fit, by its
+          number, and goes on
+
       --stopped
           Takes the server for stopped, whatever its signs say
 

@@ -347,12 +347,15 @@ left out of the downloads
 $ yalotheca want old-winch
 --- stderr
 error: no set of versions fits
-  - roster line 17 wants shaft-lift
   - you want old-winch
+  - roster line 17 wants shaft-lift
   - shaft-lift 1.0.0 needs winch-works ^2
   - deep-winch 2.2.1 cannot stand beside old-winch
-  fix: widen the range of one of shaft-lift and old-winch on the roster,
-       or drop one of them
+  what would help:
+    1. do without `old-winch`
+    2. drop `shaft-lift`
+  fix: run the same command again with the number of one of these: --take
+       1
 --- exit 3
 
 "#]]
@@ -372,8 +375,10 @@ $ yalotheca want ../lone-buoy.qpl
 error: no set of versions fits
   - you want lone-buoy
   - lone-buoy 1.0.0 needs fog-horn ^2, which no catalogue offers
-  fix: check the spelling of `fog-horn`, or add a catalogue that offers
-       it
+  what would help:
+    1. do without `lone-buoy`
+  fix: run the same command again with the number of one of these: --take
+       1
 --- exit 3
 
 "#]]
@@ -420,8 +425,11 @@ $ yalotheca settle --dry-run
 error: no set of versions fits
   - roster line 14 wants ferrite ^4
   - ferrite 4.0.0 needs runtime 21, this server has 17
-  fix: give `ferrite` another range on the roster, or drop it: yalotheca
-       drop ferrite
+  what would help:
+    1. take `ferrite` 3.4.0 instead of ^4
+    2. drop `ferrite`
+  fix: run the same command again with the number of one of these: --take
+       1
 --- exit 3
 
 "#]]

@@ -989,7 +989,8 @@ settings
   ~ settings/fog-horn.yaml  rate: `4` → `12`
   + settings/fog-horn.yaml.new  the new default, to compare
 roster
-    base and result of what you reckoned are written anew
+  - rate = { do = "*3", base = "2", result = "6" }
+  + rate = { do = "*3", base = "4", result = "12" }
 
 warning  settings/fog-horn.yaml  settings-collision
     `reach` is `11` by your hand, and the new default of fog-horn makes it

@@ -268,7 +268,11 @@ $ yalotheca want chest-locks@>=9
 --- stderr
 error: no set of versions fits
   - you want chest-locks >=9, and there is only 1.4.0 to 3.0.0 (4 versions)
-  fix: ask for another range of `chest-locks`; the roster was not changed
+  what would help:
+    1. take `chest-locks` 2.1.0 instead of >=9
+    2. do without `chest-locks`
+  fix: run the same command again with the number of one of these: --take
+       1
 --- exit 3
 
 "#]]

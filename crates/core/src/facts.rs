@@ -131,6 +131,9 @@ pub struct VersionFacts {
     /// What it works with: need not be there, but if it is, then in this range.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub welcomes: Vec<Target>,
+    /// What it wishes for: taken where that does no harm.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub wishes: Vec<Need>,
     /// What must not be there with it.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub clashes: Vec<Target>,
@@ -152,6 +155,12 @@ pub struct VersionFacts {
     /// Fields of the item that a family asks for and that are known before it is opened.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub fields: BTreeMap<String, String>,
+    /// What is new in it, in a few words.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub notes: String,
+    /// Where more about it can be read.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub page: String,
     /// Its files.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub files: Vec<FileFact>,
@@ -179,6 +188,7 @@ impl VersionFacts {
             side: Side::Server,
             needs: Vec::new(),
             welcomes: Vec::new(),
+            wishes: Vec::new(),
             clashes: Vec::new(),
             provides: Vec::new(),
             replaces: Vec::new(),
@@ -186,6 +196,8 @@ impl VersionFacts {
             before: Vec::new(),
             signers: Vec::new(),
             fields: BTreeMap::new(),
+            notes: String::new(),
+            page: String::new(),
             files: Vec::new(),
         }
     }

@@ -40,11 +40,6 @@ impl ItemId {
         if fits { Ok(Self(text.to_owned())) } else { Err(IdError::Item(crate::text::clean(text, 60))) }
     }
 
-    /// Returns a value below every id, to begin ranges with.
-    pub(crate) fn least() -> Self {
-        Self(String::new())
-    }
-
     /// Returns the id as text.
     pub fn as_str(&self) -> &str {
         &self.0

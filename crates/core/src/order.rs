@@ -1,14 +1,19 @@
 //! The load order: in which order the server reads the items.
 //!
-//! Hard edges (an item's needs) always hold; soft edges (`after`, `before` hints) give way, the later item's
-//! first, when they would close a circle. Among what the edges allow: kinds by rank, then the present order,
-//! then new items by id. So an unrelated addition moves nothing.
+//! Needs always hold, and so does what the roster pins. Hints (`after`, `before`) give way where they would close a circle or
+//! stand against a pin, those that only one side gives before those that both give. Among all orders that the edges allow, the
+//! one nearest to what would be without them is taken: pinned first and last, kinds by rank, then the present order, then new
+//! items by id. So an unrelated addition moves nothing.
+
+mod nearest;
 
 use std::collections::{BTreeMap, BTreeSet};
 
 use thiserror::Error;
 
 use crate::id::ItemId;
+use crate::roster::Pins;
+use crate::text::listed;
 
 /// An item to be put in order.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -25,123 +30,218 @@ pub struct Entry {
     pub before: Vec<ItemId>,
 }
 
+/// Why an item stands where it stands.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Why {
+    /// The roster pins it to the front.
+    First,
+    /// The roster pins it to the end.
+    Last,
+    /// The roster pins it behind this one.
+    Pinned(ItemId),
+    /// It needs this one.
+    Needs(ItemId),
+    /// It, or this one, asks for it.
+    Asked(ItemId),
+    /// The kind before it is read first.
+    Kind,
+    /// It was there.
+    Stays,
+    /// It is new, and nothing says more.
+    New,
+}
+
 /// The load order.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Ordered {
     /// The items, first read first.
     pub order: Vec<ItemId>,
+    /// Why each stands where it stands.
+    pub why: Vec<Why>,
     /// Hints that gave way: (earlier, later).
     pub given_way: Vec<(ItemId, ItemId)>,
 }
 
-/// Needs that go in a circle.
+/// What cannot be put in order.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
-#[error("{} need each other in a circle, so none can be read first; drop one of them, or take a version without that need", crate::text::listed(&.members.iter().map(ToString::to_string).collect::<Vec<_>>()))]
-pub struct Circle {
-    /// Its members.
-    pub members: Vec<ItemId>,
+pub enum Circle {
+    /// Needs go in a circle.
+    #[error("{} need each other in a circle ({}), so none can be read first; drop one of them, or take a version without that need", listed(&.members.iter().map(ToString::to_string).collect::<Vec<_>>()), edges_said(.edges))]
+    Needs {
+        /// Its members.
+        members: Vec<ItemId>,
+        /// Who needs whom.
+        edges: Vec<(ItemId, ItemId)>,
+    },
+    /// The roster pins an item before one that it needs.
+    #[error("the roster's [order] puts {before} before {after}, and {before} needs {after}; take one of them out of that list")]
+    Pin {
+        /// The item that is pinned.
+        before: ItemId,
+        /// What it needs.
+        after: ItemId,
+    },
+    /// The roster's pins stand against each other.
+    #[error("the roster's [order] goes in a circle over {}; take one of them out", listed(&.0.iter().map(ToString::to_string).collect::<Vec<_>>()))]
+    Pins(Vec<ItemId>),
 }
+
+fn edges_said(edges: &[(ItemId, ItemId)]) -> String {
+    edges.iter().map(|(a, b)| format!("{a} needs {b}")).collect::<Vec<_>>().join(", ")
+}
+
+type Edges = BTreeSet<(usize, usize)>;
 
 /// Puts items in load order; `present` is the order they have now.
 ///
 /// # Errors
-/// [`Circle`] when needs alone go in a circle.
-pub fn order(entries: &[Entry], present: &[ItemId]) -> Result<Ordered, Circle> {
-    let known: BTreeSet<&ItemId> = entries.iter().map(|e| &e.id).collect();
-    let mut edges: BTreeSet<(ItemId, ItemId)> = BTreeSet::new();
-    let add = |edges: &mut BTreeSet<(ItemId, ItemId)>, from: &ItemId, to: &ItemId| {
-        if from != to && known.contains(from) && known.contains(to) {
-            edges.insert((from.clone(), to.clone()));
-        }
-    };
-    for entry in entries {
-        for need in &entry.needs {
-            add(&mut edges, need, &entry.id);
-        }
-    }
-    let hard = edges.clone();
-    if let Err(members) = sort(entries, &hard, present) {
-        return Err(Circle { members });
-    }
-    let mut soft: Vec<(ItemId, ItemId)> = Vec::new();
+/// [`Circle`] when needs or pins alone go in a circle.
+pub fn order(entries: &[Entry], pins: &Pins, present: &[ItemId]) -> Result<Ordered, Circle> {
+    // by id, so that the order of the input does not matter
     let mut by_id: Vec<&Entry> = entries.iter().collect();
     by_id.sort_by(|a, b| a.id.cmp(&b.id));
-    for entry in by_id {
-        soft.extend(entry.after.iter().map(|a| (a.clone(), entry.id.clone())));
-        soft.extend(entry.before.iter().map(|b| (entry.id.clone(), b.clone())));
+    let place: BTreeMap<&ItemId, usize> = by_id.iter().enumerate().map(|(at, e)| (&e.id, at)).collect();
+    let pair = |from: &ItemId, to: &ItemId| Some((*place.get(from)?, *place.get(to)?)).filter(|(a, b)| a != b);
+    let name = |at: &usize| by_id[*at].id.clone();
+    let hard: Edges = by_id.iter().flat_map(|e| e.needs.iter().filter_map(|n| pair(n, &e.id))).collect();
+    if let Some(circle) = circle(by_id.len(), &hard) {
+        let within = |(from, to): &&(usize, usize)| circle.contains(from) && circle.contains(to);
+        let edges = hard.iter().filter(within).map(|(from, to)| (name(to), name(from))).collect();
+        return Err(Circle::Needs { members: circle.iter().map(name).collect(), edges });
     }
-    let mut given_way = Vec::new();
-    for (from, to) in soft {
-        if reaches(&edges, &to, &from) {
-            given_way.push((from, to));
-        } else {
-            add(&mut edges, &from, &to);
+    let pinned = pinned(pins, &pair);
+    let mut edges = hard.clone();
+    for (from, to) in &pinned {
+        if reaches(&hard, *to, *from) {
+            // named by the edge that stands against it
+            let direct = hard.contains(&(*to, *from));
+            return Err(match direct {
+                true => Circle::Pin { before: name(from), after: name(to) },
+                false => Circle::Pins(vec![name(from), name(to)]),
+            });
+        }
+        edges.insert((*from, *to));
+    }
+    if let Some(circle) = circle(by_id.len(), &edges) {
+        return Err(Circle::Pins(circle.iter().map(name).collect()));
+    }
+    let class = |id: &ItemId| {
+        let at = |list: &[ItemId]| list.iter().position(|p| p == id);
+        match (at(&pins.first), at(&pins.last)) {
+            (Some(at), _) => (0, at),
+            (_, Some(at)) => (2, at),
+            _ => (1, 0),
+        }
+    };
+    // hints that both sides give are heard first
+    let mut hints: BTreeMap<(usize, usize), usize> = BTreeMap::new();
+    for entry in &by_id {
+        let asked = entry.after.iter().filter_map(|a| pair(a, &entry.id));
+        for edge in asked.chain(entry.before.iter().filter_map(|b| pair(&entry.id, b))) {
+            *hints.entry(edge).or_default() += 1;
         }
     }
-    let order = sort(entries, &edges, present).map_err(|members| Circle { members })?;
-    Ok(Ordered { order, given_way })
+    let mut hints: Vec<((usize, usize), usize)> = hints.into_iter().collect();
+    hints.sort_by_key(|((from, to), sides)| (std::cmp::Reverse(*sides), *to, *from));
+    let mut soft = Edges::new();
+    let mut given_way = Vec::new();
+    for ((from, to), _) in hints {
+        let against = class(&by_id[from].id).0 > class(&by_id[to].id).0;
+        if against || reaches(&edges, to, from) {
+            given_way.push((name(&from), name(&to)));
+        } else {
+            edges.insert((from, to));
+            soft.insert((from, to));
+        }
+    }
+    let stands: BTreeMap<&ItemId, usize> = present.iter().enumerate().map(|(at, id)| (id, at)).collect();
+    let mut base: Vec<usize> = (0..by_id.len()).collect();
+    let at_rest = |at: &usize| {
+        let entry = by_id[*at];
+        (class(&entry.id), entry.rank, stands.get(&entry.id).copied().unwrap_or(usize::MAX), *at)
+    };
+    base.sort_by_key(at_rest);
+    let sorted = nearest::nearest(&base, &edges);
+    let mut reached: BTreeMap<usize, usize> = BTreeMap::new();
+    let mut why = Vec::new();
+    for (line, at) in sorted.iter().enumerate() {
+        // the nearest one before it that an edge names
+        let last = |set: &Edges| set.iter().filter(|(_, to)| to == at).map(|(from, _)| *from).max_by_key(|f| reached.get(f));
+        let entry = by_id[*at];
+        let before = line.checked_sub(1).and_then(|l| sorted.get(l)).map(|b| by_id[*b].rank);
+        why.push(match (class(&entry.id).0, last(&pinned), last(&hard), last(&soft)) {
+            (0, ..) => Why::First,
+            (2, ..) => Why::Last,
+            (_, Some(pin), ..) => Why::Pinned(name(&pin)),
+            (_, _, Some(need), _) => Why::Needs(name(&need)),
+            (_, _, _, Some(hint)) => Why::Asked(name(&hint)),
+            _ if before.is_some_and(|b| b < entry.rank) => Why::Kind,
+            _ if stands.contains_key(&entry.id) => Why::Stays,
+            _ => Why::New,
+        });
+        reached.insert(*at, line);
+    }
+    Ok(Ordered { order: sorted.iter().map(name).collect(), why, given_way })
 }
 
-fn reaches(edges: &BTreeSet<(ItemId, ItemId)>, from: &ItemId, to: &ItemId) -> bool {
-    let mut seen = BTreeSet::from([from.clone()]);
-    let mut open = vec![from.clone()];
+/// The edges that the roster pins.
+fn pinned(pins: &Pins, pair: &dyn Fn(&ItemId, &ItemId) -> Option<(usize, usize)>) -> Edges {
+    // those that are not there are passed over
+    let there = |id: &&ItemId| pins.fixed.iter().any(|o| o != *id && pair(id, o).is_some());
+    let fixed: Vec<&ItemId> = pins.fixed.iter().filter(there).collect();
+    let chain = fixed.windows(2).filter_map(|w| pair(w[0], w[1]));
+    let ends = pins.first.windows(2).chain(pins.last.windows(2)).filter_map(|w| pair(&w[0], &w[1]));
+    let before = pins.before.iter().flat_map(|(id, all)| all.iter().filter_map(move |o| pair(id, o)));
+    let after = pins.after.iter().flat_map(|(id, all)| all.iter().filter_map(move |o| pair(o, id)));
+    chain.chain(ends).chain(before).chain(after).collect()
+}
+
+fn reaches(edges: &Edges, from: usize, to: usize) -> bool {
+    let (mut seen, mut open) = (BTreeSet::from([from]), vec![from]);
     while let Some(at) = open.pop() {
-        if at == *to {
+        if at == to {
             return true;
         }
-        for (_, next) in edges.range((at.clone(), first_id())..).take_while(|(f, _)| *f == at) {
-            if seen.insert(next.clone()) {
-                open.push(next.clone());
-            }
-        }
+        open.extend(edges.range((at, 0)..=(at, usize::MAX)).map(|(_, n)| *n).filter(|n| seen.insert(*n)));
     }
     false
 }
 
-/// The least id there is, to begin a range with.
-fn first_id() -> ItemId {
-    ItemId::least()
-}
-
-/// Reads out what nothing unread stands before, the first by rank, present place and id; or the members of a circle.
-fn sort(entries: &[Entry], edges: &BTreeSet<(ItemId, ItemId)>, present: &[ItemId]) -> Result<Vec<ItemId>, Vec<ItemId>> {
-    let place: BTreeMap<&ItemId, usize> = present.iter().enumerate().map(|(at, id)| (id, at)).collect();
-    let mut waits: BTreeMap<&ItemId, usize> = entries.iter().map(|e| (&e.id, 0)).collect();
-    for (_, to) in edges {
-        if let Some(count) = waits.get_mut(to) {
-            *count += 1;
-        }
-    }
-    let key = |e: &Entry| (e.rank, place.get(&e.id).copied().unwrap_or(usize::MAX), e.id.clone());
-    let keys: BTreeMap<&ItemId, _> = entries.iter().map(|e| (&e.id, key(e))).collect();
-    let mut ready: BTreeSet<_> = waits.iter().filter(|(_, c)| **c == 0).filter_map(|(id, _)| keys.get(*id)).collect();
-    let mut out = Vec::new();
-    while let Some(next) = ready.pop_first() {
-        let id = &next.2;
-        out.push(id.clone());
-        for (_, to) in edges.range((id.clone(), first_id())..).take_while(|(from, _)| from == id) {
-            if let Some(count) = waits.get_mut(to) {
-                *count -= 1;
-                if *count == 0 {
-                    ready.extend(keys.get(to));
-                }
+/// The members of a circle; `None` where there is none.
+fn circle(count: usize, edges: &Edges) -> Option<Vec<usize>> {
+    let mut waits = vec![0usize; count];
+    edges.iter().for_each(|(_, to)| waits[*to] += 1);
+    let mut ready: Vec<usize> = (0..count).filter(|at| waits[*at] == 0).collect();
+    let mut done = 0;
+    while let Some(at) = ready.pop() {
+        done += 1;
+        for (_, to) in edges.range((at, 0)..=(at, usize::MAX)) {
+            waits[*to] -= 1;
+            if waits[*to] == 0 {
+                ready.push(*to);
             }
         }
     }
-    if out.len() == waits.len() {
-        return Ok(out);
+    if done == count {
+        return None;
     }
-    // what is left and reaches itself is in a circle
-    let left = waits.keys().filter(|id| !out.contains(id));
-    Err(left
-        .filter(|id| {
-            edges
-                .range(((**id).clone(), first_id())..)
-                .take_while(|(f, _)| f == **id)
-                .any(|(_, to)| reaches(edges, to, id))
-        })
-        .map(|id| (*id).clone())
-        .collect())
+    // what is left and reaches itself
+    let first = (0..count).find(|at| waits[*at] > 0 && returns(edges, *at))?;
+    Some((0..count).filter(|at| reaches(edges, first, *at) && reaches(edges, *at, first)).collect())
+}
+
+fn returns(edges: &Edges, at: usize) -> bool {
+    edges.range((at, 0)..=(at, usize::MAX)).any(|(_, to)| reaches(edges, *to, at))
+}
+
+/// Returns the needs that a list of items in another order would break: (the item, what it needs).
+pub fn broken(entries: &[Entry], list: &[ItemId]) -> Vec<(ItemId, ItemId)> {
+    let place: BTreeMap<&ItemId, usize> = list.iter().enumerate().map(|(at, id)| (id, at)).collect();
+    let of = |e: &Entry| {
+        let late = |n: &&ItemId| matches!((place.get(n), place.get(&e.id)), (Some(n), Some(e)) if n > e);
+        e.needs.iter().filter(late).map(|n| (e.id.clone(), n.clone())).collect::<Vec<_>>()
+    };
+    entries.iter().flat_map(of).collect()
 }
 
 #[cfg(test)]
@@ -165,28 +265,54 @@ mod tests {
     #[test]
     fn needs_come_first_and_hints_are_heard() {
         let entries = [entry("a", &["z"], &[]), entry("b", &[], &["a"]), entry("z", &[], &["nobody"])];
-        assert_eq!(names(&order(&entries, &[]).unwrap()), ["z", "a", "b"]);
+        assert_eq!(names(&order(&entries, &Pins::default(), &[]).unwrap()), ["z", "a", "b"]);
     }
 
     #[test]
     fn an_unrelated_addition_moves_nothing() {
         let present = [id("m"), id("b"), id("x")];
         let mut entries = vec![entry("b", &[], &[]), entry("m", &[], &[]), entry("x", &[], &[])];
-        assert_eq!(names(&order(&entries, &present).unwrap()), ["m", "b", "x"]);
+        assert_eq!(names(&order(&entries, &Pins::default(), &present).unwrap()), ["m", "b", "x"]);
         entries.push(entry("a", &[], &[]));
-        assert_eq!(names(&order(&entries, &present).unwrap()), ["m", "b", "x", "a"]);
+        assert_eq!(names(&order(&entries, &Pins::default(), &present).unwrap()), ["m", "b", "x", "a"]);
     }
 
     #[test]
     fn a_hint_gives_way_and_a_need_does_not() {
         let entries = [entry("a", &["b"], &[]), entry("b", &[], &["a"])];
-        let ordered = order(&entries, &[]).unwrap();
+        let ordered = order(&entries, &Pins::default(), &[]).unwrap();
         assert_eq!(names(&ordered), ["b", "a"]);
         assert_eq!(ordered.given_way, [(id("a"), id("b"))]);
         let circle =
-            order(&[entry("a", &["b"], &[]), entry("b", &["a"], &[]), entry("c", &["a"], &[])], &[]).unwrap_err();
-        assert_eq!(circle.members, [id("a"), id("b")]);
-        assert!(circle.to_string().starts_with("a and b need each other in a circle"));
+            order(&[entry("a", &["b"], &[]), entry("b", &["a"], &[]), entry("c", &["a"], &[])], &Pins::default(), &[])
+                .unwrap_err();
+        assert!(matches!(&circle, Circle::Needs { members, .. } if *members == [id("a"), id("b")]));
+        assert!(
+            circle.to_string().starts_with("a and b need each other in a circle (b needs a, a needs b), so"),
+            "{circle}"
+        );
+    }
+
+    #[test]
+    fn pins_beat_hints_and_not_needs() {
+        let entries = [entry("a", &[], &["c"]), entry("b", &[], &[]), entry("c", &[], &[]), entry("d", &["b"], &[])];
+        let ids = |list: &[&str]| list.iter().map(|n| id(n)).collect::<Vec<_>>();
+        let mut pins = Pins { first: ids(&["a"]), ..Pins::default() };
+        let ordered = order(&entries, &pins, &[]).unwrap();
+        assert_eq!(names(&ordered), ["a", "b", "c", "d"]);
+        assert_eq!((&ordered.why[0], &ordered.why[3]), (&Why::First, &Why::Needs(id("b"))));
+        assert_eq!(ordered.given_way, [(id("c"), id("a"))], "the hint gives way to the roster");
+        pins = Pins { last: ids(&["b"]), after: [(id("c"), ids(&["d", "gone"]))].into(), ..Pins::default() };
+        assert_eq!(names(&order(&entries, &pins, &[]).unwrap()), ["b", "d", "c", "a"]);
+        pins = Pins { fixed: ids(&["d", "gone", "c", "b"]), ..Pins::default() };
+        let against = order(&entries, &pins, &[]).unwrap_err().to_string();
+        assert!(against.contains("[order]") && against.contains('d') && against.contains('b'), "{against}");
+        pins = Pins { fixed: ids(&["d", "b"]), ..Pins::default() };
+        let against = order(&entries, &pins, &[]).unwrap_err();
+        assert_eq!(against, Circle::Pin { before: id("d"), after: id("b") });
+        pins = Pins { before: [(id("a"), ids(&["b"])), (id("b"), ids(&["a"]))].into(), ..Pins::default() };
+        assert_eq!(order(&entries, &pins, &[]).unwrap_err(), Circle::Pins(ids(&["a", "b"])));
+        assert_eq!(broken(&entries, &ids(&["d", "b"])), [(id("d"), id("b"))]);
     }
 
     proptest! {
@@ -201,7 +327,7 @@ mod tests {
                 entries[*a].before.push(id(&name(*b)));
             }
             let present: Vec<ItemId> = (0..12).map(|n| id(&name((n * 5 + shift) % 12))).collect();
-            let ordered = order(&entries, &present).unwrap();
+            let ordered = order(&entries, &Pins::default(), &present).unwrap();
             let place = |i: &ItemId| ordered.order.iter().position(|o| o == i).unwrap();
             prop_assert_eq!(ordered.order.len(), 12);
             for e in &entries {
@@ -211,8 +337,8 @@ mod tests {
             }
             let mut shuffled = entries.clone();
             shuffled.reverse();
-            prop_assert_eq!(&order(&shuffled, &present).unwrap().order, &ordered.order);
-            prop_assert_eq!(&order(&entries, &ordered.order).unwrap().order, &ordered.order, "an order stays");
+            prop_assert_eq!(&order(&shuffled, &Pins::default(), &present).unwrap().order, &ordered.order);
+            prop_assert_eq!(&order(&entries, &Pins::default(), &ordered.order).unwrap().order, &ordered.order, "an order stays");
         }
     }
 }

@@ -120,7 +120,7 @@ fn core(id: &str, version: &str, game: &str, runtime: &str, terms: &str, capabil
         file: format!("{id}-{version}.qcore"),
         bytes: pack(&[("core.json", about.to_string().as_bytes()), ("engine.bin", &[7; 4000])]),
         more: Vec::new(),
-        facts: json!({ "date": date, "runtime": runtime }),
+        facts: json!({ "date": date, "runtime": runtime, "provides": [{ "id": "game", "version": game }] }),
     }
 }
 

@@ -14,7 +14,6 @@ use yalotheca_core::place::PlaceError;
 use yalotheca_core::roster::RosterError;
 use yalotheca_core::settings::EditError;
 use yalotheca_core::slot::SlotError;
-use yalotheca_core::solve::Reasons;
 use yalotheca_core::take_back::StandsOn;
 
 use crate::archive::ArchiveError;
@@ -88,7 +87,7 @@ pub enum Error {
     Beside(String),
     /// No set of versions fits.
     #[error("no set of versions fits")]
-    Impossible(Box<Reasons>),
+    Impossible(Box<crate::settle::NoWay>),
     /// Needs go in a circle.
     #[error(transparent)]
     Circle(#[from] Circle),

@@ -15,9 +15,11 @@ pub mod home;
 pub mod learn;
 mod links;
 pub mod maps;
+pub mod order;
 pub mod progress;
 pub mod prune;
 pub mod recover;
+pub mod renew;
 pub mod report;
 pub mod running;
 mod runtime;
@@ -31,5 +33,6 @@ pub mod trial;
 pub mod tune;
 pub mod undo;
 pub mod want;
+pub mod why;
 
 pub use error::Error;

@@ -3,6 +3,7 @@
 //! [`plan`] changes nothing; [`crate::apply::carry_out`] does what a plan says.
 
 mod choose;
+mod helps;
 mod derive;
 mod hand;
 pub mod like;
@@ -13,7 +14,7 @@ mod settings;
 pub mod slate;
 mod trust;
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use yalotheca_core::changes::{self, Before, FileChanges, Seen, Step, WantedFile};
 use yalotheca_core::facts::ServerFacts;
@@ -30,11 +31,13 @@ use crate::scene::{Around, Taken, named_entries};
 use crate::server::{Overlay, Server, facts};
 use crate::{history, links, running, state};
 use choose::Picked;
-pub(crate) use choose::opener;
+pub(crate) use choose::{Asking, opener};
 pub(crate) use number::number_in;
 use placing::{AllPlaced, place_all, placed_anew, places_of, with_sources};
 use settings::Settings;
 pub(crate) use settings::{bounded, map_findings};
+pub(crate) use helps::written;
+pub use helps::{NoWay, take_help};
 pub use trust::vouch;
 
 /// A core that is changed changes what fits: so often the way is gone again before we give up.
@@ -51,6 +54,33 @@ pub struct Options {
     pub like: Option<Box<Ledger>>,
     /// What was entered by hand as it was asked for, by name.
     pub done: BTreeSet<String>,
+    /// What moves to its newest version that fits.
+    pub renew: Renew,
+    /// What the server will say instead of what it says now, to see what would be: `game` and its version.
+    pub suppose: BTreeMap<String, String>,
+}
+
+/// What moves to the newest version that fits; everything else moves only as far as it must.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub enum Renew {
+    /// Nothing.
+    #[default]
+    Nothing,
+    /// These items.
+    These(BTreeSet<ItemId>),
+    /// Everything that is not held.
+    All,
+}
+
+impl Renew {
+    /// Whether an item is to move.
+    pub fn moves(&self, id: &ItemId) -> bool {
+        match self {
+            Renew::Nothing => false,
+            Renew::These(items) => items.contains(id),
+            Renew::All => true,
+        }
+    }
 }
 
 /// An item's change.
@@ -115,16 +145,16 @@ pub fn plan(server: &Server, options: &Options) -> Result<Plan, Error> {
     let told = server.told.clone();
     let before = state::head(server.tree.as_ref())?;
     let rows = state::rows(server.tree.as_ref(), &before)?;
-    let mut known = server.facts()?;
+    let mut known = supposed(server.facts()?, options);
     for _ in 0..MOST_ROUNDS {
         let mut plan = once(server, options, &before, &rows, &known)?;
-        if plan.facts == known {
+        if supposed(plan.facts.clone(), options) == known {
             plan.findings.extend(told);
             plan.findings.extend(history::behind(server, &before)?);
             return running::looked(server, plan);
         }
         // what is to be placed changes what fits: go the way again as the server will be
-        known = plan.facts;
+        known = supposed(plan.facts, options);
     }
     Err(Error::Forbidden(vec![Finding::new(
         "restless",
@@ -132,6 +162,14 @@ pub fn plan(server: &Server, options: &Options) -> Result<Plan, Error> {
         "the core and what fits it could not be brought together",
         "put the core's version on the roster, settle, then the rest",
     )]))
+}
+
+/// What the server says, but for what is supposed.
+fn supposed(mut facts: ServerFacts, options: &Options) -> ServerFacts {
+    for (name, value) in &options.suppose {
+        facts.set(name, vec![value.clone()]);
+    }
+    facts
 }
 
 /// Plans what a start has told: wirings that waited for it, on a server that stays otherwise as it was settled.
@@ -264,25 +302,37 @@ fn once(
     })
 }
 
-fn load_order(server: &Server, picked: &[Picked], present: &[ItemId]) -> Result<Vec<ItemId>, Error> {
-    let entry = |one: &Picked| {
-        let facts = &one.held.facts;
-        let meets = |t: &yalotheca_core::facts::Target, other: &Picked| {
-            other.id == t.id
-                || other.held.facts.provides.iter().any(|p| p.id == t.id)
-                || other.held.facts.replaces.iter().any(|r| r.id == t.id)
-        };
-        let targets = facts.needs.iter().flat_map(|n| n.targets());
-        let needs = targets.flat_map(|t| picked.iter().filter(move |o| meets(t, o)).map(|o| o.id.clone()));
+/// What the load order of some items must heed.
+pub(crate) fn to_order<'a>(
+    server: &Server,
+    items: impl Iterator<Item = (&'a ItemId, &'a Held)> + Clone,
+) -> Vec<order::Entry> {
+    // who is meant by an id: the item itself, what provides it, what replaces it
+    let mut meant: HashMap<&ItemId, Vec<&ItemId>> = HashMap::new();
+    for (id, held) in items.clone() {
+        let facts = &held.facts;
+        let also = facts.provides.iter().map(|p| &p.id).chain(facts.replaces.iter().map(|r| &r.id));
+        for name in std::iter::once(id).chain(also) {
+            meant.entry(name).or_default().push(id);
+        }
+    }
+    let entry = |(id, held): (&ItemId, &Held)| {
+        let targets = held.facts.needs.iter().flat_map(|n| n.targets());
+        let needs = targets.flat_map(|t| meant.get(&t.id).into_iter().flatten()).map(|i| (*i).clone());
         order::Entry {
-            id: one.id.clone(),
-            rank: server.family.rules.kind.get(&one.held.kind).map_or(0, |k| k.rank),
+            id: id.clone(),
+            rank: server.family.rules.kind.get(&held.kind).map_or(0, |k| k.rank),
             needs: needs.collect(),
-            after: facts.after.clone(),
-            before: facts.before.clone(),
+            after: held.facts.after.clone(),
+            before: held.facts.before.clone(),
         }
     };
-    Ok(order::order(&picked.iter().map(entry).collect::<Vec<_>>(), present)?.order)
+    items.map(entry).collect()
+}
+
+fn load_order(server: &Server, picked: &[Picked], present: &[ItemId]) -> Result<Vec<ItemId>, Error> {
+    let entries = to_order(server, picked.iter().map(|p| (&p.id, &p.held)));
+    Ok(order::order(&entries, &server.roster.pins, present)?.order)
 }
 
 type Rows = BTreeMap<ItemId, Vec<FileRow>>;

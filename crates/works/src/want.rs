@@ -16,7 +16,7 @@ use yalotheca_core::version::Range;
 use crate::fetch::Job;
 use crate::home::write_whole;
 use crate::server::Server;
-use crate::settle::{Options, Plan, opener, plan};
+use crate::settle::{Options, Plan, opener, plan, take_help, written};
 use crate::{Error, archive, state};
 
 /// What was put on the roster, or taken off, and what a settle would do now.
@@ -43,6 +43,8 @@ pub struct How {
     pub choices: Vec<(String, String)>,
     /// A file whose first line is the password of the archive, relative to where the program runs.
     pub password_file: Option<PathBuf>,
+    /// The number of a change that helps where no versions fit: it is made, too.
+    pub help: Option<usize>,
 }
 
 /// Puts items on the roster: `id`, `id@range`, a catalogue number, a file or a link.
@@ -71,7 +73,19 @@ pub fn want(server: &Server, what: &[String], how: &How, write: bool) -> Result<
         }
         lines.push((id, Some(value)));
     }
-    finish(server, text, lines, write)
+    match (finish(server, text.clone(), lines.clone(), write), how.help) {
+        (Err(Error::Impossible(way)), Some(number)) => {
+            let text = take_help(&server.with_roster(text)?, &way, number)?;
+            let roster = yalotheca_core::roster::Roster::parse(&text).map_err(|s| roster_error(server, s))?;
+            // what each of them stands as now
+            let now = |(id, _): (ItemId, Option<String>)| {
+                let want = roster.want(&id).map(|w| written(w, None));
+                (id, want)
+            };
+            finish(server, text, lines.into_iter().map(now).collect(), write)
+        }
+        (outcome, _) => outcome,
+    }
 }
 
 /// A file whose name alone says what it is may be another than the one of that name that was on the server before us.
@@ -183,15 +197,15 @@ fn chosen(server: &Server, plan: &Plan, text: &str) -> Result<(), Error> {
 
 /// What was asked for just now stands on no roster line yet.
 fn unwritten(error: Error, lines: &[(ItemId, Option<String>)]) -> Error {
-    let Error::Impossible(mut reasons) = error else { return error };
-    for rule in &mut reasons.rules {
+    let Error::Impossible(mut way) = error else { return error };
+    for rule in &mut way.reasons.rules {
         if let Reason::Wanted { id, line, .. } = rule
             && lines.iter().any(|(asked, _)| asked == id)
         {
             *line = 0;
         }
     }
-    Error::Impossible(reasons)
+    Error::Impossible(way)
 }
 
 pub(crate) fn roster_error(server: &Server, source: yalotheca_core::roster::RosterError) -> Error {

@@ -9,6 +9,8 @@ mod find;
 mod guide;
 mod history;
 mod maps;
+mod order;
+mod renew;
 mod report;
 mod settle;
 mod show;
@@ -16,6 +18,7 @@ mod trial;
 mod tune;
 mod undo;
 mod want;
+mod why;
 
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -79,6 +82,9 @@ enum Command {
     Want(want::Want),
     Drop(drop::Drop),
     Settle(settle::Settle),
+    Renew(renew::Renew),
+    Why(why::Why),
+    Order(order::Order),
     Check(check::Check),
     Trial(trial::Trial),
     Maps(maps::Maps),
@@ -105,6 +111,9 @@ pub(crate) fn run(cli: Cli, setting: &Setting, ui: &Ui) -> u8 {
         Command::Want(args) => want::run(&args, setting, ui),
         Command::Drop(args) => drop::run(&args, setting, ui),
         Command::Settle(args) => settle::run(&args, setting, ui),
+        Command::Renew(args) => renew::run(&args, setting, ui),
+        Command::Why(args) => why::run(&args, setting, ui),
+        Command::Order(args) => order::run(&args, setting, ui),
         Command::Check(args) => check::run(&args, setting, ui),
         Command::Trial(args) => trial::run(&args, setting, ui),
         Command::Maps(args) => maps::run(&args, setting, ui),

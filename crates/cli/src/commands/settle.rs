@@ -9,7 +9,7 @@ use yalotheca_works::apply::carry_out;
 use yalotheca_works::server::Server;
 use yalotheca_works::settle::like::plan_like;
 use yalotheca_works::settle::slate::plan_clean;
-use yalotheca_works::settle::{Options, Plan, plan, vouch};
+use yalotheca_works::settle::{Options, Plan, plan, take_help, vouch};
 use yalotheca_works::state::forget;
 
 use super::{FINDINGS, NEEDS_ANSWER, server};
@@ -41,6 +41,9 @@ pub(crate) struct Settle {
     /// Brings this bundle onto a clean slate: what its family clears goes to quarantine, worlds and players stay
     #[arg(long, value_name = "WHAT", conflicts_with = "like")]
     clean_slate: Option<String>,
+    /// Makes one of the changes that would help where no versions fit, by its number, and goes on
+    #[arg(long, value_name = "NUMBER")]
+    take: Option<usize>,
     /// Takes the server for stopped, whatever its signs say
     #[arg(long)]
     stopped: bool,
@@ -64,17 +67,50 @@ pub(crate) fn run(args: &Settle, setting: &Setting, ui: &Ui) -> Result<u8, Error
     let plan = match (&args.like, &args.clean_slate) {
         (Some(other), _) => plan_like(&server, other, options)?,
         (_, Some(what)) => plan_clean(&server, what, &options)?,
-        _ => plan(&server, &options)?,
+        _ => helped(&server, args.take, |s| plan(s, &options))?,
     };
     finish(&server, plan, args.dry_run, ui)
+}
+
+/// Plans; where no versions fit, with the change of that number put on the roster.
+pub(super) fn helped(
+    server: &Server,
+    take: Option<usize>,
+    plan: impl Fn(&Server) -> Result<Plan, Error>,
+) -> Result<Plan, Error> {
+    match (plan(server), take) {
+        (Err(Error::Impossible(way)), Some(number)) => {
+            let text = take_help(server, &way, number)?;
+            let mut plan = plan(&server.with_roster(text.clone())?)?;
+            plan.roster_after.get_or_insert(text);
+            Ok(plan)
+        }
+        (done, _) => done,
+    }
 }
 
 /// Shows a plan, asks, and carries it out.
 pub(super) fn finish(server: &Server, plan: Plan, dry_run: bool, ui: &Ui) -> Result<u8, Error> {
     changes::write(ui, &plan, &server.text);
+    finish_with(server, plan, dry_run, ui, None)
+}
+
+/// The same for a plan that was shown; `renewed` is what is told of it besides.
+pub(super) fn finish_with(
+    server: &Server,
+    plan: Plan,
+    dry_run: bool,
+    ui: &Ui,
+    renewed: Option<Value>,
+) -> Result<u8, Error> {
     let planned = changes::object(&plan);
-    let said =
-        |applied: Option<u64>| json!({ "applied": applied.is_some(), "history_entry": applied, "changes": planned });
+    let said = |applied: Option<u64>| {
+        let mut out = json!({ "applied": applied.is_some(), "history_entry": applied, "changes": planned });
+        if let (Some(out), Some(rows)) = (out.as_object_mut(), &renewed) {
+            out.insert("renew".to_owned(), rows.clone());
+        }
+        out
+    };
     if plan.is_empty() || dry_run {
         ui.object(&said(None));
         return Ok(if plan.is_empty() { 0 } else { FINDINGS });

@@ -3,9 +3,11 @@ use std::collections::BTreeSet;
 use clap::Args;
 use serde_json::{Value, json};
 use yalotheca_core::family::Template;
+use yalotheca_core::id::ItemId;
 use yalotheca_core::text::{bytes, clean};
 use yalotheca_works::Error;
 use yalotheca_works::want::resolve;
+use yalotheca_works::why::{Branch, tree};
 
 use super::shelf;
 use crate::setting::Setting;
@@ -18,6 +20,31 @@ pub(crate) struct Show {
     /// The item's id, another name of it, or its catalogue number
     #[arg(value_name = "ITEM")]
     item: String,
+    /// Shows what it needs on the server, and what that needs, as a tree
+    #[arg(long)]
+    tree: bool,
+    /// With --tree: who needs it
+    #[arg(long, requires = "tree")]
+    reverse: bool,
+}
+
+/// Draws a tree of items.
+fn draw(branch: &Branch, reverse: bool, before: &str, ui: &Ui) {
+    for (at, one) in branch.below.iter().enumerate() {
+        let last = at + 1 == branch.below.len();
+        let word = if reverse { "needs" } else { "as" };
+        let more = if one.told { " (told above)" } else { "" };
+        let line = if one.line > 0 { format!("  (roster line {})", one.line) } else { String::new() };
+        let (corner, bar) = if last { ("└─ ", "   ") } else { ("├─ ", "│  ") };
+        let asks = paint::in_style(paint::FAINT, &format!("{word} {}", clean(&one.asks, 60)));
+        ui.line(format!("{before}{corner}{} {}  {asks}{line}{more}", one.id, clean(one.version.as_str(), 20)));
+        draw(one, reverse, &format!("{before}{bar}"), ui);
+    }
+}
+
+fn object(branch: &Branch) -> Value {
+    let below: Vec<Value> = branch.below.iter().map(object).collect();
+    json!({ "item": branch.id, "version": branch.version, "asks": branch.asks, "roster_line": branch.line, "told": branch.told, "below": below })
 }
 
 /// The place of a file, with `*` for what only the download tells.
@@ -27,6 +54,17 @@ fn whereto(to: &Template, id: &str) -> String {
 
 pub(crate) fn run(args: &Show, setting: &Setting, ui: &Ui) -> Result<u8, Error> {
     let server = shelf(setting)?;
+    if args.tree {
+        let found = tree(&server, &ItemId::new(&args.item)?, args.reverse)?;
+        let line = if found.line > 0 { format!("  (roster line {})", found.line) } else { String::new() };
+        ui.line(format!("{} {}{line}", paint::in_style(paint::STRONG, found.id.as_str()), clean(found.version.as_str(), 20)));
+        if found.below.is_empty() {
+            ui.line(if args.reverse { "nothing else needs it" } else { "it needs nothing else" });
+        }
+        draw(&found, args.reverse, "", ui);
+        ui.object(&object(&found));
+        return Ok(0);
+    }
     let id = resolve(&server, &args.item)?;
     let offered = server.catalogues.items(&BTreeSet::from([id.clone()]))?.remove(&id);
     let offered = offered

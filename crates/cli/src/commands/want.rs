@@ -22,7 +22,8 @@ pub(crate) struct Want {
     /// Takes it as this kind, where more than one fits
     #[arg(long, value_name = "KIND")]
     kind: Option<String>,
-    /// Takes only this of several maps or modes in it; may be given several times
+    /// Takes only this of several maps or modes in it; may be given several times. Where no versions fit, the number of a
+    /// change that would help
     #[arg(long, value_name = "NAME")]
     take: Vec<String>,
     /// Chooses something for it, as its family lets you: `turns=5`; may be given several times
@@ -44,8 +45,16 @@ pub(crate) fn run(args: &Want, setting: &Setting, ui: &Ui) -> Result<u8, Error> 
     };
     let choices = args.set.iter().map(pair).collect::<Result<Vec<_>, _>>()?;
     let how =
-        How { kind: args.kind.clone(), take: args.take.clone(), choices, password_file: args.password_file.clone() };
-    let outcome = want(&server, &args.what, &how, !args.dry_run)?;
+        How { kind: args.kind.clone(), take: args.take.clone(), choices, ..How::default() };
+    let how = How { password_file: args.password_file.clone(), ..how };
+    let outcome = match (want(&server, &args.what, &how, !args.dry_run), args.take.as_slice()) {
+        // a number is none of several things in an item where there is no way without a change
+        (Err(Error::Impossible(_)), [number]) if number.parse::<usize>().is_ok() => {
+            let how = How { take: Vec::new(), help: number.parse().ok(), ..how };
+            want(&server, &args.what, &how, !args.dry_run)?
+        }
+        (outcome, _) => outcome?,
+    };
     Ok(told(&outcome, args.dry_run, ui))
 }
 

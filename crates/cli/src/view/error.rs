@@ -37,6 +37,13 @@ pub(crate) fn write(ui: &Ui, error: &Error) -> u8 {
             ui.error(line);
         }
     }
+    let helps = helps(error);
+    if !helps.is_empty() {
+        ui.error("  what would help:");
+    }
+    for (at, help) in helps.iter().enumerate() {
+        ui.error(format!("    {}. {}", at + 1, wrapped(help, ui.width - 7, "       ")));
+    }
     let fix = fix(error);
     if !fix.is_empty() {
         ui.error(format!("  fix: {}", wrapped(&fix, ui.width - 7, "       ")));
@@ -50,7 +57,7 @@ fn object(error: &Error) -> Value {
         Error::Forbidden(found) | Error::Undecided(found) => findings::object(found),
         _ => json!([]),
     };
-    json!({ "error": { "exit": error.exit_code(), "message": message(error), "reasons": details(error), "fix": fix(error), "findings": found } })
+    json!({ "error": { "exit": error.exit_code(), "message": message(error), "reasons": details(error), "helps": helps(error), "fix": fix(error), "findings": found } })
 }
 
 fn message(error: &Error) -> String {
@@ -67,7 +74,7 @@ fn message(error: &Error) -> String {
 
 fn details(error: &Error) -> Vec<String> {
     match error {
-        Error::Impossible(reasons) => tell(reasons).iter().map(|l| clean(l, 400)).collect(),
+        Error::Impossible(way) => tell(&way.reasons).iter().map(|l| clean(l, 400)).collect(),
         Error::StandsOn { against, .. } => against
             .iter()
             .map(|s| match s.entry {
@@ -79,6 +86,14 @@ fn details(error: &Error) -> Vec<String> {
             .iter()
             .map(|(name, sure)| format!("it could be {name} ({sure} of the 100 that make it certain)"))
             .collect(),
+        _ => Vec::new(),
+    }
+}
+
+/// The changes that would help, a sentence each.
+fn helps(error: &Error) -> Vec<String> {
+    match error {
+        Error::Impossible(way) => way.helps_said().iter().map(|l| clean(l, 300)).collect(),
         _ => Vec::new(),
     }
 }
@@ -120,7 +135,13 @@ fn fix(error: &Error) -> String {
             "check that this is the server's own folder, or say what it is: yalotheca adopt --family NAME"
         }
         Error::NoServer(_) => "check the path (on a roster: `at` under [server]), or make the folder",
-        Error::Impossible(reasons) => return reasons.fix(),
+        Error::Impossible(way) if !way.helps.is_empty() && way.reasons.unknown.is_empty() => {
+            "run the same command again with --take 1, or the number of another"
+        }
+        Error::Impossible(way) if !way.helps.is_empty() => {
+            return format!("{}; or run the same command again with --take 1", way.reasons.fix());
+        }
+        Error::Impossible(way) => return way.reasons.fix(),
         Error::Circle(_) | Error::Forbidden(_) | Error::Undecided(_) => "",
         Error::NotWanted { .. } => "see what is on it: the [items] of roster.toml",
         Error::NotOffered { .. } => "search with: yalotheca find WORDS",

@@ -3,6 +3,7 @@
 pub(crate) mod changes;
 pub(crate) mod error;
 pub(crate) mod findings;
+pub(crate) mod order;
 pub(crate) mod settings;
 pub(crate) mod table;
 

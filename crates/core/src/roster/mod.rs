@@ -13,6 +13,7 @@ pub use settings::{Tuned, What, put_setting, put_settings, take_setting};
 
 use crate::id::{Digest, ItemId};
 use crate::scene::Choices;
+pub use crate::solve::Never;
 use crate::text::{clean, did_you_mean, line_column};
 use crate::version::Range;
 
@@ -31,6 +32,10 @@ pub struct Roster {
     pub limits: Limits,
     /// What is wanted, in the roster's order.
     pub wants: Vec<Want>,
+    /// What is never to be taken.
+    pub never: Vec<Never>,
+    /// Where items stand in the load order, whatever their hints say.
+    pub pins: Pins,
     /// What was tuned, in the roster's order.
     pub tuned: Vec<Tuned>,
     /// The map that is to be played.
@@ -85,6 +90,9 @@ impl Default for Limits {
     }
 }
 
+/// What a line of `[items]` says that takes no version at all: `old-map-api = "never"`.
+pub const NEVER: &str = "never";
+
 /// A line of the roster's `[items]`.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Want {
@@ -100,6 +108,10 @@ pub struct Want {
     pub kind: Option<String>,
     /// The entries that are taken; all when absent.
     pub take: Option<Vec<String>>,
+    /// Whether it stays at the version that is on the server, also when everything else is renewed.
+    pub hold: bool,
+    /// The catalogue that it is taken from, where several offer it.
+    pub catalogue: Option<String>,
     /// A file whose first line is the password of its archive, relative to the roster's folder.
     pub password_file: Option<String>,
     /// The line in the roster, from 1.
@@ -166,6 +178,22 @@ pub struct RosterError {
     pub column: usize,
 }
 
+/// Where the administrator wants items in the load order (`[order]`).
+#[derive(Debug, Clone, PartialEq, Eq, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+pub struct Pins {
+    /// These come first, in this order.
+    pub first: Vec<ItemId>,
+    /// These come last, in this order.
+    pub last: Vec<ItemId>,
+    /// Each comes before those.
+    pub before: BTreeMap<ItemId, Vec<ItemId>>,
+    /// Each comes after those.
+    pub after: BTreeMap<ItemId, Vec<ItemId>>,
+    /// These stand in this order among each other.
+    pub fixed: Vec<ItemId>,
+}
+
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 struct Raw {
@@ -177,6 +205,8 @@ struct Raw {
     limits: Limits,
     #[serde(default)]
     maps: RawMaps,
+    #[serde(default)]
+    order: Pins,
     #[serde(default)]
     choices: BTreeMap<String, BTreeMap<String, Chosen>>,
     #[serde(default)]
@@ -232,6 +262,9 @@ struct RawWant {
     kind: Option<String>,
     take: Option<Vec<String>>,
     password_file: Option<String>,
+    hold: bool,
+    never: Option<Range>,
+    catalogue: Option<String>,
 }
 
 impl Roster {
@@ -247,11 +280,13 @@ impl Roster {
         }
         let document =
             toml_edit::Document::parse(text).map_err(|e| error(text, span_of(e.span()), clean(e.message(), 200)))?;
-        let mut wants = Vec::new();
+        let (mut wants, mut never) = (Vec::new(), Vec::new());
         if let Some(items) = document.as_table().get("items").and_then(|i| i.as_table_like()) {
             for (key, item) in items.iter() {
                 let at = items.key(key).and_then(toml_edit::Key::span).or_else(|| item.span());
-                wants.push(want(text, key, item, span_of(at))?);
+                let (want, refused) = want(text, key, item, span_of(at))?;
+                wants.extend(want);
+                never.extend(refused);
             }
         }
         let tuned = settings::read(text)?;
@@ -275,6 +310,8 @@ impl Roster {
             catalogues: raw.catalogues,
             limits: raw.limits,
             wants,
+            never,
+            pins: raw.order,
             tuned,
             play: raw.maps.play,
             choices: raw.choices.into_iter().map(chosen).collect(),
@@ -290,18 +327,32 @@ impl Roster {
     }
 }
 
-fn want(text: &str, key: &str, item: &toml_edit::Item, span: (usize, usize)) -> Result<Want, RosterError> {
+/// Reads a line of `[items]`: what is wanted, what is never to be taken, or both.
+fn want(
+    text: &str,
+    key: &str,
+    item: &toml_edit::Item,
+    span: (usize, usize),
+) -> Result<(Option<Want>, Option<Never>), RosterError> {
     let fail = |why: String| error(text, span, why);
     let id = ItemId::new(key).map_err(|e| fail(e.to_string()))?;
     let line = line_column(text, span.0).0;
     if let Some(range) = item.as_str() {
+        if range == NEVER {
+            return Ok((None, Some(Never { id, range: Range::any(), line })));
+        }
         let range = Range::parse(range).map_err(|e| error(text, span_of(item.span()), e.to_string()))?;
-        return Ok(Want { id, range, beta: false, from: None, kind: None, take: None, password_file: None, line });
+        let (from, kind, take, password_file, catalogue) = (None, None, None, None, None);
+        let want = Want { id, range, beta: false, from, kind, take, hold: false, catalogue, password_file, line };
+        return Ok((Some(want), None));
     }
     let table = item.as_table_like().ok_or_else(|| {
         fail(format!("`{id}` must be a version range (`{id} = \"^2\"`) or a table (`{id} = {{ file = \"…\" }}`)"))
     })?;
-    let known = ["version", "beta", "file", "link", "here", "number", "sha256", "kind", "take", "password-file"];
+    let known = [
+        "version", "beta", "file", "link", "here", "number", "sha256", "kind", "take", "password-file", "hold", "never",
+        "catalogue",
+    ];
     if let Some((word, _)) = table.iter().find(|(k, _)| !known.contains(k)) {
         let hint = did_you_mean(word, known);
         return Err(fail(format!("`{id}` has `{}`, which is no word here{hint}", clean(word, 40))));
@@ -326,8 +377,13 @@ fn want(text: &str, key: &str, item: &toml_edit::Item, span: (usize, usize)) -> 
             }
         }
     };
+    let never = raw.never.map(|range| Never { id: id.clone(), range, line });
+    // a table that only says what is never to be taken wants nothing
+    let only = never.is_some() && table.len() == 1;
     let range = raw.version.unwrap_or_default();
-    Ok(Want { id, range, beta: raw.beta, from, kind: raw.kind, take: raw.take, password_file: raw.password_file, line })
+    let RawWant { beta, kind, take, password_file, hold, catalogue, .. } = raw;
+    let want = Want { id, range, beta, from, kind, take, hold, catalogue, password_file, line };
+    Ok(((!only).then_some(want), never))
 }
 
 fn read_table(table: &dyn toml_edit::TableLike) -> Result<RawWant, String> {
@@ -349,6 +405,9 @@ fn read_table(table: &dyn toml_edit::TableLike) -> Result<RawWant, String> {
         here: text("here")?,
         number: text("number")?,
         kind: text("kind")?,
+        hold: flag("hold")?,
+        never: text("never")?.map(|t| Range::parse(&t)).transpose().map_err(|e| e.to_string())?,
+        catalogue: text("catalogue")?,
         password_file: text("password-file")?,
         take: match table.get("take") {
             None => None,

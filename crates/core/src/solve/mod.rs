@@ -4,20 +4,30 @@
 //! once as it likes and steps again; facts found by opening archives enter through [`Solver::tell`] too and
 //! replace what a catalogue said.
 //!
-//! The answer satisfies every need, clash and range; holds nothing that nothing needs; and is the best by this
-//! rule: the wanted items in roster order, then what they need breadth first, each in turn get the version that
-//! [`Problem::prefer`] names (what the ledger has) or else the newest, if that still leaves an answer; among
-//! alternatives one that the ledger has, else the first named, then those that provide it.
+//! The answer satisfies every rule, holds nothing that nothing needs, and is the best by the rule of
+//! `docs/solving.md`: the wanted items in roster order, then what was chosen for them needs, breadth first. Each in turn
+//! gets the first of what would do that still leaves an answer: what the ledger has ([`Problem::prefer`]), else the
+//! newest; among alternatives one that is on the server, else the first named, itself before what stands in for it. What
+//! was chosen already is taken for a need that it meets. Wishes come last, where they do no harm. At last what turned out
+//! to be needed by nothing goes.
 
-mod clauses;
+mod agenda;
+mod helps;
 mod reasons;
+mod rules;
 mod sat;
 mod tell;
+mod told;
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
+use agenda::{Agenda, Ended};
+use rules::{Rule, Rules};
+use told::Told;
+
+pub use helps::{Help, Helped, MOST_HELPS};
 pub use reasons::{Reason, Reasons};
-pub use tell::tell;
+pub use tell::{MOST_TOLD, tell};
 
 use crate::facts::{ServerFacts, VersionFacts};
 use crate::id::{Digest, ItemId};
@@ -65,6 +75,17 @@ pub struct Wanted {
     pub line: usize,
 }
 
+/// Versions that are never to be taken.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Never {
+    /// The item.
+    pub id: ItemId,
+    /// Its versions.
+    pub range: Range,
+    /// The roster's line, from 1.
+    pub line: usize,
+}
+
 /// What is to be solved.
 #[derive(Debug, Clone, Default)]
 pub struct Problem {
@@ -74,6 +95,12 @@ pub struct Problem {
     pub server: ServerFacts,
     /// The versions to keep if they fit: what the ledger has.
     pub prefer: BTreeMap<ItemId, Version>,
+    /// Items that are on the server: among alternatives they come first, in whatever version.
+    pub there: BTreeSet<ItemId>,
+    /// What is never to be taken.
+    pub never: Vec<Never>,
+    /// Items that are held: no other version than this, if any.
+    pub held: BTreeMap<ItemId, Version>,
 }
 
 /// What a step comes to.
@@ -105,199 +132,160 @@ pub struct Chosen {
     pub wanted: bool,
 }
 
-/// What is known so far of one item.
-#[derive(Debug, Clone)]
-struct Known {
-    scheme: Scheme,
-    versions: Vec<VersionFacts>,
-}
-
-/// The solver: a problem and the facts told so far.
-#[derive(Debug, Clone)]
+/// The solver: a problem, the facts told so far, and what was learnt from them.
+#[derive(Clone)]
 pub struct Solver {
     problem: Problem,
-    known: BTreeMap<ItemId, Known>,
-    provides: BTreeMap<ItemId, Vec<ItemId>>,
-    replaces: BTreeMap<ItemId, Vec<ItemId>>,
+    told: Told,
+    rules: Rules,
+    /// Of each want: what it asks for, once everything about it is known.
+    wants: Vec<Option<u32>>,
 }
 
 impl Solver {
     /// Returns a solver that knows nothing yet.
     pub fn new(problem: Problem) -> Self {
-        Self { problem, known: BTreeMap::new(), provides: BTreeMap::new(), replaces: BTreeMap::new() }
+        let wants = vec![None; problem.wants.len()];
+        Self { problem, told: Told::default(), rules: Rules::default(), wants }
+    }
+
+    /// Returns a solver of another problem that knows the same facts.
+    pub fn again(&self, problem: Problem) -> Self {
+        Self { told: self.told.clone(), ..Self::new(problem) }
+    }
+
+    /// Returns the problem.
+    pub fn problem(&self) -> &Problem {
+        &self.problem
+    }
+
+    /// Returns what is known of an item: its versions, newest first, and how they are in order; `None` where nobody was
+    /// asked.
+    pub fn versions(&self, id: &ItemId) -> Option<(&[VersionFacts], Scheme)> {
+        let known = self.told.known(self.told.find(id)?)?;
+        Some((known.versions.as_slice(), known.scheme))
     }
 
     /// Answers a question. A later answer replaces an earlier one.
     pub fn tell(&mut self, question: Question, fact: Fact) {
-        match (question, fact) {
-            (Question::Versions(id), Fact::Versions { scheme, versions }) => {
-                self.known.insert(id, Known { scheme, versions });
-            }
-            (Question::Provides(id), Fact::Items(items)) => {
-                self.provides.insert(id, items);
-            }
-            (Question::Replaces(id), Fact::Items(items)) => {
-                self.replaces.insert(id, items);
-            }
-            _ => {}
+        if self.told.tell(question, fact) {
+            self.begin_anew();
         }
     }
 
     /// Replaces what is known of one version by what was found inside its archive. Returns whether that
     /// changed anything the answer depends on.
     pub fn learn(&mut self, id: &ItemId, found: VersionFacts) -> bool {
-        let known = self.known.entry(id.clone()).or_insert(Known { scheme: Scheme::Plain, versions: Vec::new() });
-        match known.versions.iter_mut().find(|v| v.version == found.version) {
-            Some(was) if *was == found => false,
-            Some(was) => {
-                *was = found;
-                true
-            }
-            None => {
-                known.versions.push(found);
-                true
-            }
+        let news = self.told.learn(id, found);
+        if news {
+            self.begin_anew();
         }
+        news
+    }
+
+    /// Forgets what followed from facts that were replaced.
+    fn begin_anew(&mut self) {
+        self.rules = Rules::default();
+        self.wants = vec![None; self.problem.wants.len()];
     }
 
     /// Takes the next step with what is known.
-    pub fn step(&self) -> Step {
-        let missing = self.missing();
-        let mut built = clauses::Clauses::build(self);
-        match built.search(self) {
-            clauses::Outcome::Open(questions) => {
-                Step::Need(missing.into_iter().chain(questions).collect::<BTreeSet<_>>().into_iter().collect())
+    pub fn step(&mut self) -> Step {
+        let Self { problem, told, rules, wants } = self;
+        rules.sat.back_to(0);
+        let mut open = Vec::new();
+        for (at, want) in problem.wants.iter().enumerate() {
+            let id = told.number(&want.id);
+            told.unasked(id, &mut open);
+            let slot = wants.get_mut(at).filter(|w| w.is_none());
+            let (Some(slot), Some(known)) = (slot, told.known(id)) else { continue };
+            let fitting = known.versions.iter().enumerate();
+            let fitting = fitting.filter(|(_, v)| want.range.holds(&v.version, known.scheme)).map(|(v, _)| v as u32);
+            let order = rules::kept_first(problem, &want.id, known, fitting);
+            let Some(first) = rules.reach(told, problem, id) else { continue };
+            let ask = rules.add_ask(order.into_iter().map(|v| first + v).collect());
+            rules.must(ask, Rule::Wanted(at as u32));
+            *slot = Some(ask);
+        }
+        let mut agenda = Agenda::new(wants.iter().flatten().copied());
+        match agenda.search(rules, told, problem) {
+            Ended::Open(questions) => {
+                open.extend(questions);
+                open.sort();
+                open.dedup();
+                Step::Need(open)
             }
-            clauses::Outcome::Found(picked) => Step::Answer(self.answer(&picked)),
-            clauses::Outcome::Impossible => Step::Impossible(reasons::smallest(self)),
+            Ended::Found(_) if !open.is_empty() => {
+                open.sort();
+                open.dedup();
+                Step::Need(open)
+            }
+            Ended::Found(chosen) => {
+                let wishes: Vec<(u32, u32)> = agenda.wishes().collect();
+                Step::Answer(self.answer(chosen, &wishes))
+            }
+            Ended::Impossible(faults) => {
+                Step::Impossible(reasons::smallest(&self.problem, &self.told, &self.rules, &faults))
+            }
         }
     }
 
-    /// Everything that wanted items and the likely choices will surely be asked about, found by walking from the
-    /// wants through each known item's first fitting version. Asked ahead, so that rounds are few.
-    fn missing(&self) -> BTreeSet<Question> {
-        let mut out = BTreeSet::new();
-        let mut seen = BTreeSet::new();
-        let mut queue: Vec<(ItemId, Range)> =
-            self.problem.wants.iter().map(|w| (w.id.clone(), w.range.clone())).collect();
-        while let Some((id, range)) = queue.pop() {
-            if !seen.insert(id.clone()) {
-                continue;
+    /// Drops what nothing needs, last first, until nothing can be spared: what went may have been the only one to need
+    /// another.
+    fn answer(&self, mut chosen: Vec<u32>, wishes: &[(u32, u32)]) -> Answer {
+        let (rules, told) = (&self.rules, &self.told);
+        let place: HashMap<u32, usize> = chosen.iter().enumerate().map(|(at, v)| (*v, at)).collect();
+        // each need of each that is there, with how many meet it
+        let mut asks: Vec<(usize, u32)> = Vec::new();
+        let mut meets: Vec<Vec<usize>> = vec![Vec::new(); chosen.len()];
+        let mut count: Vec<usize> = Vec::new();
+        let wishing = wishes.iter().filter_map(|(owner, ask)| Some((*place.get(owner)?, *ask)));
+        let needs = chosen.iter().enumerate().flat_map(|(at, v)| rules.known_asks(*v).map(move |ask| (at, ask)));
+        for (owner, ask) in needs.chain(wishing) {
+            let by: Vec<usize> =
+                rules.asks[ask as usize].fits.iter().filter_map(|v| place.get(v).copied()).collect();
+            for at in &by {
+                meets[*at].push(asks.len());
             }
-            out.extend(self.unasked(&id));
-            let first = self.known.get(&id).and_then(|k| {
-                k.versions
-                    .iter()
-                    .find(|v| range.holds(&v.version, k.scheme) && v.misfit(&self.problem.server, k.scheme).is_none())
-            });
-            for target in first.into_iter().flat_map(|v| &v.needs).flat_map(|n| n.targets().first()) {
-                queue.push((target.id.clone(), target.range.clone()));
-            }
+            count.push(by.len());
+            asks.push((owner, ask));
         }
-        out
-    }
-
-    /// The questions about an id that nobody answered yet.
-    fn unasked(&self, id: &ItemId) -> Vec<Question> {
-        let mut out = Vec::new();
-        if !self.known.contains_key(id) {
-            out.push(Question::Versions(id.clone()));
-        }
-        if !self.provides.contains_key(id) {
-            out.push(Question::Provides(id.clone()));
-        }
-        if !self.replaces.contains_key(id) {
-            out.push(Question::Replaces(id.clone()));
-        }
-        for stand_in in self.stand_ins(id) {
-            if !self.known.contains_key(stand_in) {
-                out.push(Question::Versions(stand_in.clone()));
-            }
-        }
-        out
-    }
-
-    /// Items that may stand in for `id`: those that provide it, then those that replace it.
-    fn stand_ins<'a>(&'a self, id: &'a ItemId) -> impl Iterator<Item = &'a ItemId> + 'a {
-        let lists = [self.provides.get(id), self.replaces.get(id)];
-        lists.into_iter().flatten().flatten().filter(move |other| *other != id)
-    }
-
-    /// Whether this version of `other` satisfies a need of `target`.
-    fn satisfies(&self, target: &crate::facts::Target, other: &ItemId, facts: &VersionFacts, scheme: Scheme) -> bool {
-        if *other == target.id && target.range.holds(&facts.version, scheme) {
-            return true;
-        }
-        facts
-            .provides
+        let wanted: Vec<bool> = chosen
             .iter()
-            .any(|p| p.id == target.id && target.range.holds(p.version.as_ref().unwrap_or(&facts.version), scheme))
-            || facts.replaces.iter().any(|r| r.id == target.id)
-    }
-
-    /// Puts the picked versions in the order of the rule and drops what nothing needs.
-    fn answer(&self, picked: &BTreeMap<ItemId, usize>) -> Answer {
-        let facts = |id: &ItemId| {
-            let known = self.known.get(id)?;
-            Some((known.versions.get(*picked.get(id)?)?, known.scheme))
-        };
-        let mut chosen: Vec<Chosen> = Vec::new();
-        let add = |id: &ItemId, wanted: bool, chosen: &mut Vec<Chosen>| {
-            if let (Some((facts, _)), false) = (facts(id), chosen.iter().any(|c| c.id == *id)) {
-                chosen.push(Chosen { id: id.clone(), facts: facts.clone(), wanted });
-            }
-        };
-        for want in &self.problem.wants {
-            add(&want.id, true, &mut chosen);
-        }
-        let mut at = 0;
-        while let Some(needs) = chosen.get(at).map(|c| c.facts.needs.clone()) {
-            for need in needs {
-                let by = |id: &ItemId| {
-                    facts(id).is_some_and(|(f, s)| need.targets().iter().any(|t| self.satisfies(t, id, f, s)))
+            .map(|v| rules.what(*v).is_some_and(|(id, _)| self.problem.wants.iter().any(|w| w.id == *told.name(id))))
+            .collect();
+        let mut gone = vec![false; chosen.len()];
+        loop {
+            let before = gone.iter().filter(|g| **g).count();
+            for at in (0..chosen.len()).rev().filter(|at| !wanted[*at]) {
+                let alone = |ask: &usize| {
+                    let owner = asks[*ask].0;
+                    count[*ask] < 2 && owner != at && !gone[owner]
                 };
-                if !chosen.iter().any(|c| by(&c.id)) {
-                    // the alternative named first, itself before what stands in for it
-                    let named = need.targets().iter().map(|t| &t.id).find(|id| by(id));
-                    if let Some(id) = named.or_else(|| picked.keys().find(|id| by(id))) {
-                        add(&id.clone(), false, &mut chosen);
-                    }
+                if gone[at] || meets[at].iter().any(alone) {
+                    continue;
+                }
+                gone[at] = true;
+                for ask in &meets[at] {
+                    count[*ask] = count[*ask].saturating_sub(1);
                 }
             }
+            if gone.iter().filter(|g| **g).count() == before {
+                break;
+            }
+        }
+        let mut at = 0;
+        chosen.retain(|_| {
             at += 1;
-        }
-        self.drop_unneeded(&mut chosen);
-        Answer { chosen }
-    }
-
-    /// Takes out, last first, what every need can spare, until nothing can be spared: what went may have been the
-    /// only one to need another.
-    fn drop_unneeded(&self, chosen: &mut Vec<Chosen>) {
-        loop {
-            let before = chosen.len();
-            self.drop_once(chosen);
-            if chosen.len() == before {
-                return;
-            }
-        }
-    }
-
-    fn drop_once(&self, chosen: &mut Vec<Chosen>) {
-        for at in (0..chosen.len()).rev() {
-            let Some(one) = chosen.get(at).filter(|c| !c.wanted).map(|c| c.id.clone()) else { continue };
-            let rest: Vec<&Chosen> = chosen.iter().filter(|c| c.id != one).collect();
-            let spared = rest.iter().all(|c| {
-                c.facts.needs.iter().all(|need| {
-                    rest.iter().any(|r| {
-                        let scheme = self.known.get(&r.id).map_or(Scheme::Plain, |k| k.scheme);
-                        need.targets().iter().any(|t| self.satisfies(t, &r.id, &r.facts, scheme))
-                    })
-                })
-            });
-            if spared {
-                chosen.remove(at);
-            }
-        }
+            !gone[at - 1]
+        });
+        let one = |var: &u32| {
+            let (id, version) = rules.what(*var)?;
+            let name = told.name(id);
+            let wanted = self.problem.wants.iter().any(|w| w.id == *name);
+            Some(Chosen { id: name.clone(), facts: told.version(id, version)?.clone(), wanted })
+        };
+        Answer { chosen: chosen.iter().filter_map(one).collect() }
     }
 }
 

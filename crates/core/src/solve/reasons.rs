@@ -1,9 +1,11 @@
-//! Why there is no answer: the smallest set of rules that cannot all hold, as data.
+//! Why there is no answer: a smallest set of rules that cannot all hold, as data.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
-use super::Solver;
-use super::clauses::{Clauses, Outcome};
+use super::Problem;
+use super::rules::{List, Rule, Rules, misfit};
+use super::sat::Origin;
+use super::told::Told;
 use crate::facts::{Misfit, Need, Target};
 use crate::id::ItemId;
 use crate::version::{Range, Version};
@@ -29,6 +31,26 @@ pub enum Reason {
         /// Why.
         misfit: Misfit,
     },
+    /// The roster never takes this version.
+    Never {
+        /// The item.
+        id: ItemId,
+        /// The version.
+        version: Version,
+        /// What the roster refuses.
+        range: Range,
+        /// On this line.
+        line: usize,
+    },
+    /// The roster holds the item at another version.
+    Held {
+        /// The item.
+        id: ItemId,
+        /// This version, which is not the one that is held.
+        version: Version,
+        /// The one that is held.
+        at: Version,
+    },
     /// This version needs that.
     Need {
         /// The item.
@@ -52,12 +74,36 @@ pub enum Reason {
 }
 
 impl Reason {
-    fn key(&self) -> (u8, String) {
+    /// Returns the item that the rule is of.
+    pub fn item(&self) -> &ItemId {
         match self {
-            Reason::Wanted { id, line, .. } => (0, format!("{line:06} {id}")),
-            Reason::Need { id, version, need } => (1, format!("{id} {version} {need}")),
-            Reason::Apart { id, version, target, .. } => (2, format!("{id} {version} {target}")),
-            Reason::Misfit { id, version, .. } => (3, format!("{id} {version}")),
+            Reason::Wanted { id, .. }
+            | Reason::Misfit { id, .. }
+            | Reason::Never { id, .. }
+            | Reason::Held { id, .. }
+            | Reason::Need { id, .. }
+            | Reason::Apart { id, .. } => id,
+        }
+    }
+
+    /// Returns the version that the rule is of; `None` for a line of the roster.
+    pub fn version(&self) -> Option<&Version> {
+        match self {
+            Reason::Wanted { .. } => None,
+            Reason::Misfit { version, .. }
+            | Reason::Never { version, .. }
+            | Reason::Held { version, .. }
+            | Reason::Need { version, .. }
+            | Reason::Apart { version, .. } => Some(version),
+        }
+    }
+
+    /// Returns the ids that the rule leads on to.
+    fn leads_to(&self) -> Vec<&ItemId> {
+        match self {
+            Reason::Need { need, .. } => need.targets().iter().map(|t| &t.id).collect(),
+            Reason::Apart { target, .. } => vec![&target.id],
+            _ => Vec::new(),
         }
     }
 }
@@ -65,8 +111,10 @@ impl Reason {
 /// Why there is no answer. Without any one of these rules there would be one.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Reasons {
-    /// The rules at odds, wants first.
+    /// The rules at odds: each want, followed by what it leads to.
     pub rules: Vec<Reason>,
+    /// Of each rule, the one that led to it, by its place; wants have none.
+    pub because: Vec<Option<usize>>,
     /// Ids that nobody offers, among those the rules speak of.
     pub unknown: Vec<ItemId>,
     /// What the rules ask for and no version of the item is.
@@ -75,69 +123,125 @@ pub struct Reasons {
     pub versions: Vec<(ItemId, Vec<Version>)>,
 }
 
-/// Finds a smallest set of rules that cannot all hold, by taking away whatever leaves it impossible: large pieces
-/// first, at last one by one.
-pub(super) fn smallest(solver: &Solver) -> Reasons {
-    let all = Clauses::build(solver).reasons;
-    let impossible = |kept: &BTreeSet<usize>| {
-        let mut built = Clauses::build_with(solver, |at| kept.contains(&at));
-        matches!(built.search(solver), Outcome::Impossible)
-    };
-    let mut kept: BTreeSet<usize> = (0..all.len()).collect();
-    let mut piece = all.len().div_ceil(2).max(1);
-    loop {
-        let list: Vec<usize> = kept.iter().copied().collect();
-        for chunk in list.rchunks(piece) {
-            let fewer: BTreeSet<usize> = kept.iter().copied().filter(|at| !chunk.contains(at)).collect();
-            if impossible(&fewer) {
-                kept = fewer;
-            }
+/// Finds a smallest set of rules among those at fault.
+pub(super) fn smallest(problem: &Problem, told: &Told, rules: &Rules, faults: &[Origin]) -> Reasons {
+    let kept = rules.sat.narrow(faults);
+    let reason = |origin: &Origin| spelled(problem, told, *rules.origins.get(*origin as usize)?);
+    let mut found: Vec<Reason> = Vec::new();
+    for reason in kept.iter().filter_map(reason) {
+        if !found.contains(&reason) {
+            found.push(reason);
         }
-        if piece == 1 {
-            break;
-        }
-        piece = piece.div_ceil(2);
     }
-    let mut rules: Vec<Reason> = kept.iter().filter_map(|at| all.get(*at)).cloned().collect();
-    rules.sort_by_key(Reason::key);
-    rules.dedup();
+    let (rules, because) = tree(found, told);
     let mut spoken: Vec<ItemId> = rules
         .iter()
-        .flat_map(|r| match r {
-            Reason::Need { id, need, .. } => {
-                std::iter::once(id.clone()).chain(need.targets().iter().map(|t| t.id.clone())).collect()
-            }
-            Reason::Apart { id, target, .. } => vec![id.clone(), target.id.clone()],
-            Reason::Wanted { id, .. } | Reason::Misfit { id, .. } => vec![id.clone()],
-        })
+        .flat_map(|r| std::iter::once(r.item()).chain(r.leads_to()))
+        .cloned()
+        .collect::<BTreeSet<_>>()
+        .into_iter()
         .collect();
     spoken.sort();
-    spoken.dedup();
-    let versions = |id: &ItemId| {
-        solver
-            .known
-            .get(id)
-            .map(|k| k.versions.iter().map(|v| v.version.clone()).collect::<Vec<_>>())
-            .unwrap_or_default()
-    };
+    let known = |id: &ItemId| told.find(id).and_then(|n| told.known(n));
+    let versions =
+        |id: &ItemId| known(id).map(|k| k.versions.iter().map(|v| v.version.clone()).collect::<Vec<_>>()).unwrap_or_default();
     let asked = rules.iter().flat_map(|r| match r {
         Reason::Wanted { id, range, .. } => vec![Target { id: id.clone(), range: range.clone() }],
         Reason::Need { need, .. } => need.targets().to_vec(),
         _ => Vec::new(),
     });
     let nothing = asked.filter(|t| {
-        let own = solver.known.get(&t.id);
-        let fits = own.is_some_and(|k| k.versions.iter().any(|v| t.range.holds(&v.version, k.scheme)));
-        !fits && own.is_some_and(|k| !k.versions.is_empty())
+        known(&t.id).is_some_and(|k| {
+            !k.versions.is_empty() && !k.versions.iter().any(|v| t.range.holds(&v.version, k.scheme))
+        })
     });
+    let lonely = |id: &ItemId| told.find(id).is_none_or(|n| told.stand_ins(n).next().is_none());
     Reasons {
         nothing: nothing.collect(),
-        unknown: spoken
-            .iter()
-            .filter(|id| versions(id).is_empty() && solver.stand_ins(id).next().is_none())
-            .cloned()
-            .collect(),
+        unknown: spoken.iter().filter(|id| versions(id).is_empty() && lonely(id)).cloned().collect(),
         versions: spoken.iter().map(|id| (id.clone(), versions(id))).collect(),
         rules,
+        because,
     }
+}
+
+fn spelled(problem: &Problem, told: &Told, rule: Rule) -> Option<Reason> {
+    let version = |id, version| told.version(id, version).map(|f| f.version.clone());
+    Some(match rule {
+        Rule::Wanted(at) => {
+            let want = problem.wants.get(at as usize)?;
+            Reason::Wanted { id: want.id.clone(), range: want.range.clone(), line: want.line }
+        }
+        Rule::Misfit(id, at) => {
+            let (known, name) = (told.known(id)?, told.name(id));
+            let misfit = misfit(problem, name, known, told.version(id, at)?)?;
+            Reason::Misfit { id: name.clone(), version: version(id, at)?, misfit }
+        }
+        Rule::Never(never, id, at) => {
+            let never = problem.never.get(never as usize)?;
+            let (range, line) = (never.range.clone(), never.line);
+            Reason::Never { id: told.name(id).clone(), version: version(id, at)?, range, line }
+        }
+        Rule::Held(id, at) => {
+            let name = told.name(id);
+            Reason::Held { id: name.clone(), version: version(id, at)?, at: problem.held.get(name)?.clone() }
+        }
+        Rule::Need(id, at, need) => {
+            let need = told.version(id, at)?.needs.get(need as usize)?.clone();
+            Reason::Need { id: told.name(id).clone(), version: version(id, at)?, need }
+        }
+        Rule::Apart(id, at, list, place) => {
+            let target = list.of(told.version(id, at)?).get(place as usize)?.clone();
+            let welcome = list == List::Welcomes;
+            Reason::Apart { id: told.name(id).clone(), version: version(id, at)?, target, welcome }
+        }
+    })
+}
+
+/// Puts rules into the order in which one leads to the next: wants first, those with the shortest way on in front.
+fn tree(found: Vec<Reason>, told: &Told) -> (Vec<Reason>, Vec<Option<usize>>) {
+    let newest_last = |r: &Reason| {
+        let place = r.version().and_then(|v| {
+            let known = told.known(told.find(r.item())?)?;
+            known.versions.iter().position(|f| f.version == *v)
+        });
+        std::cmp::Reverse(place)
+    };
+    let mut of: BTreeMap<ItemId, Vec<Reason>> = BTreeMap::new();
+    let mut wants: Vec<Reason> = Vec::new();
+    for reason in found {
+        match reason {
+            Reason::Wanted { .. } => wants.push(reason),
+            other => of.entry(other.item().clone()).or_default().push(other),
+        }
+    }
+    for rules in of.values_mut() {
+        rules.sort_by_key(newest_last);
+    }
+    let line = |r: &Reason| match r {
+        Reason::Wanted { line, .. } => *line,
+        _ => 0,
+    };
+    wants.sort_by_key(|w| (of.get(w.item()).map_or(0, Vec::len), line(w), w.item().clone()));
+    let (mut out, mut because): (Vec<Reason>, Vec<Option<usize>>) = (Vec::new(), Vec::new());
+    for want in wants {
+        let mut open = vec![(want.item().clone(), out.len())];
+        out.push(want);
+        because.push(None);
+        while let Some((id, from)) = open.pop() {
+            let mut next = Vec::new();
+            for rule in of.remove(&id).into_iter().flatten() {
+                next.extend(rule.leads_to().into_iter().map(|n| (n.clone(), out.len())));
+                out.push(rule);
+                because.push(Some(from));
+            }
+            open.extend(next.into_iter().rev());
+        }
+    }
+    // what stands in for something is led to by another name
+    for rule in of.into_values().flatten() {
+        because.push(None);
+        out.push(rule);
+    }
+    (out, because)
 }

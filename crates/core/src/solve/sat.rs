@@ -1,21 +1,28 @@
-//! A small conflict-driven search over clauses: learns from conflicts and jumps back over what is not at fault.
+//! A conflict-driven search over clauses: learns from conflicts, jumps back over what is not at fault, and knows of
+//! everything it learnt from which rules it follows.
 //!
-//! Variables may stand in *groups* of which at most one is true (the versions of an item). Each clause carries a
-//! tag of where it came from; a tag of 0 is a definition that needs no reason.
+//! Variables may stand in *groups* of which at most one is true (the versions of an item). Clauses may be added at any
+//! time, also while something is decided. What is decided next is the caller's business: [`Sat::follow`] goes on until
+//! nothing follows of itself any more.
+
+mod narrow;
 
 /// A variable with its sign: `2 * var` is true, `2 * var + 1` is false.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub(super) struct Lit(u32);
 
 impl Lit {
-    pub(super) fn yes(var: usize) -> Self {
-        Lit(var as u32 * 2)
+    pub(super) fn yes(var: u32) -> Self {
+        Lit(var * 2)
     }
-    pub(super) fn no(var: usize) -> Self {
-        Lit(var as u32 * 2 + 1)
+    pub(super) fn no(var: u32) -> Self {
+        Lit(var * 2 + 1)
     }
-    pub(super) fn var(self) -> usize {
-        (self.0 / 2) as usize
+    pub(super) fn var(self) -> u32 {
+        self.0 / 2
+    }
+    pub(super) fn is_yes(self) -> bool {
+        self.0 & 1 == 0
     }
     fn not(self) -> Self {
         Lit(self.0 ^ 1)
@@ -23,203 +30,256 @@ impl Lit {
     fn at(self) -> usize {
         self.0 as usize
     }
-    fn is_yes(self) -> bool {
-        self.0 & 1 == 0
-    }
 }
 
-/// What the caller decides next.
-pub(super) enum Decision {
-    /// Try this.
-    Try(Lit),
-    /// Everything that matters is decided.
-    Done,
-    /// The caller cannot go on.
-    Stop,
+/// The rule that a clause comes from.
+pub(super) type Origin = u32;
+
+/// The origin of a clause that only defines a variable: no rule, and never at fault.
+pub(super) const DEFINED: Origin = u32::MAX;
+const LEARNT: Origin = u32::MAX - 1;
+const NONE: u32 = u32::MAX;
+/// Of a variable's reason: another one of its group is true.
+const GROUP: u32 = u32::MAX - 1;
+
+#[derive(Clone, Copy)]
+struct Clause {
+    start: u32,
+    len: u32,
+    /// A rule, [`DEFINED`], or [`LEARNT`].
+    origin: Origin,
+    /// For a learnt clause: where its parents begin, and how many they are.
+    parents: (u32, u32),
 }
 
-/// How the search ended.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Ended {
-    Done,
-    Stopped,
-    Impossible,
+#[derive(Clone, Copy)]
+struct Watch {
+    clause: u32,
+    /// Another literal of it: where that holds, the clause need not be looked at.
+    other: Lit,
 }
 
-#[derive(Clone, Copy, PartialEq, Eq)]
-enum Why {
-    Decided,
-    Clause(usize),
-    /// Another variable of the group is true.
-    Group(Lit),
-}
-
-/// The clauses and the present assignment.
-pub(super) struct Sat {
-    clauses: Vec<Vec<Lit>>,
-    watches: Vec<Vec<usize>>,
-    group_of: Vec<Option<usize>>,
-    groups: Vec<Vec<usize>>,
-    value: Vec<Option<bool>>,
-    level: Vec<u32>,
-    why: Vec<Why>,
-    trail: Vec<Lit>,
-    levels: Vec<usize>,
-    next: usize,
-    broken: bool,
-}
-
+/// What stands against the present assignment.
+#[derive(Debug, Clone, Copy)]
 enum Conflict {
-    Clause(usize),
+    Clause(u32),
     /// Two of one group are true.
     Pair(Lit, Lit),
 }
 
-impl Sat {
-    pub(super) fn new() -> Self {
-        Self {
-            clauses: Vec::new(),
-            watches: Vec::new(),
-            group_of: Vec::new(),
-            groups: Vec::new(),
-            value: Vec::new(),
-            level: Vec::new(),
-            why: Vec::new(),
-            trail: Vec::new(),
-            levels: Vec::new(),
-            next: 0,
-            broken: false,
-        }
-    }
+/// What came of following.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Followed {
+    /// Nothing more follows.
+    Rest,
+    /// There was a conflict; this level was gone back to, and what was learnt holds now.
+    Back(usize),
+    /// There is no assignment; the rules that are at fault.
+    Impossible(Vec<Origin>),
+}
 
-    /// Adds a variable, in a group or not.
-    pub(super) fn variable(&mut self, group: Option<usize>) -> usize {
-        let var = self.value.len();
-        self.value.push(None);
+/// The clauses and the present assignment.
+#[derive(Clone, Default)]
+pub(super) struct Sat {
+    lits: Vec<Lit>,
+    clauses: Vec<Clause>,
+    parents: Vec<u32>,
+    watches: Vec<Vec<Watch>>,
+    group_of: Vec<u32>,
+    /// First variable and number of each group: they stand side by side.
+    groups: Vec<(u32, u32)>,
+    /// Per literal: 1 true, -1 false, 0 open.
+    value: Vec<i8>,
+    level: Vec<u32>,
+    why: Vec<u32>,
+    /// For a variable of a group: the one that is true instead.
+    instead: Vec<u32>,
+    trail: Vec<Lit>,
+    levels: Vec<u32>,
+    next: usize,
+    /// A clause that is false whatever is decided.
+    broken: Option<u32>,
+    /// New clauses that were false when they came.
+    waiting: Vec<u32>,
+    /// Clauses of one literal that came while something was decided: they hold again after each step back.
+    units: Vec<(Lit, u32)>,
+    seen: Vec<bool>,
+}
+
+impl Sat {
+    /// Adds a variable that stands in no group.
+    pub(super) fn variable(&mut self) -> u32 {
+        let var = self.group_of.len() as u32;
+        self.group_of.push(NONE);
+        self.value.extend([0, 0]);
+        self.watches.extend([Vec::new(), Vec::new()]);
         self.level.push(0);
-        self.why.push(Why::Decided);
-        self.watches.push(Vec::new());
-        self.watches.push(Vec::new());
-        self.group_of.push(group);
-        if let Some(members) = group.and_then(|g| self.groups.get_mut(g)) {
-            members.push(var);
-        }
+        self.why.push(NONE);
+        self.instead.push(NONE);
+        self.seen.push(false);
         var
     }
 
-    /// Adds a group of which at most one variable is true.
-    pub(super) fn group(&mut self) -> usize {
-        self.groups.push(Vec::new());
-        self.groups.len() - 1
-    }
-
-    /// Adds a clause: one of its literals must hold.
-    pub(super) fn clause(&mut self, mut lits: Vec<Lit>) {
-        lits.sort_unstable();
-        lits.dedup();
-        if lits.windows(2).any(|w| matches!(w, [a, b] if a.not() == *b)) {
-            return;
+    /// Adds a group of variables of which at most one is true; returns the first.
+    pub(super) fn group(&mut self, count: usize) -> u32 {
+        let first = self.group_of.len() as u32;
+        let group = self.groups.len() as u32;
+        for _ in 0..count {
+            let var = self.variable();
+            self.group_of[var as usize] = group;
         }
-        match lits.as_slice() {
-            [] => self.broken = true,
-            [one] => match self.holds(*one) {
-                Some(false) => self.broken = true,
-                Some(true) => {}
-                None => self.assign(*one, Why::Decided),
-            },
-            _ => {
-                self.attach(lits);
-            }
-        }
+        self.groups.push((first, count as u32));
+        first
     }
 
     /// Whether a literal is true or false, if that is settled.
     pub(super) fn holds(&self, lit: Lit) -> Option<bool> {
-        self.value.get(lit.var()).copied().flatten().map(|v| v == lit.is_yes())
-    }
-
-    /// Searches, asking `decide` what to try next whenever nothing follows of itself.
-    pub(super) fn search(&mut self, mut decide: impl FnMut(&Self) -> Decision) -> Ended {
-        if self.broken {
-            return Ended::Impossible;
-        }
-        // Clauses added before some unit was known may already be short: look at all of them once.
-        loop {
-            if let Some(conflict) = self.propagate() {
-                if self.levels.is_empty() {
-                    return Ended::Impossible;
-                }
-                let (learnt, back) = self.analyse(conflict);
-                self.back_to(back);
-                match learnt.as_slice() {
-                    [] => return Ended::Impossible,
-                    [one] => self.assign(*one, Why::Decided),
-                    [first, ..] => {
-                        let first = *first;
-                        let at = self.attach(learnt);
-                        self.assign(first, Why::Clause(at));
-                    }
-                }
-                continue;
-            }
-            match decide(self) {
-                Decision::Done => return Ended::Done,
-                Decision::Stop => return Ended::Stopped,
-                Decision::Try(lit) if self.holds(lit).is_none() => {
-                    self.levels.push(self.trail.len());
-                    self.assign(lit, Why::Decided);
-                }
-                // A decision that is settled already would never end.
-                Decision::Try(_) => return Ended::Stopped,
-            }
+        match self.value[lit.at()] {
+            0 => None,
+            v => Some(v > 0),
         }
     }
 
-    /// Keeps a clause of two or more literals; the two watched ones stand first.
-    fn attach(&mut self, lits: Vec<Lit>) -> usize {
-        let at = self.clauses.len();
-        let mut lits = lits;
-        // Watch what is not false yet, else what was falsified last: backjumping then wakes the clause.
-        let rank = |sat: &Self, lit: Lit| match sat.holds(lit) {
-            Some(false) => sat.level.get(lit.var()).copied().unwrap_or(0),
-            _ => u32::MAX,
-        };
-        for place in 0..2.min(lits.len()) {
-            let best = (place..lits.len()).max_by_key(|i| lits.get(*i).map_or(0, |l| rank(self, *l)));
-            if let Some(best) = best {
-                lits.swap(place, best);
+    /// Returns what is assigned, in order.
+    pub(super) fn trail(&self) -> &[Lit] {
+        &self.trail
+    }
+
+    /// Adds a clause: one of its literals must hold.
+    pub(super) fn clause(&mut self, lits: &[Lit], origin: Origin) {
+        let mut lits = lits.to_vec();
+        lits.sort_unstable();
+        lits.dedup();
+        if lits.windows(2).any(|w| w[0].not() == w[1]) {
+            return;
+        }
+        let at = self.keep(&mut lits, origin, (0, 0));
+        self.heed(at);
+    }
+
+    /// Decides.
+    pub(super) fn decide(&mut self, lit: Lit) {
+        self.levels.push(self.trail.len() as u32);
+        self.assign(lit, NONE);
+    }
+
+    /// Takes decisions back until so many stand.
+    pub(super) fn back_to(&mut self, level: usize) {
+        let Some(keep) = self.levels.get(level).copied() else { return };
+        for lit in self.trail.drain(keep as usize..) {
+            self.value[lit.at()] = 0;
+            self.value[lit.not().at()] = 0;
+        }
+        self.levels.truncate(level);
+        self.next = self.next.min(self.trail.len());
+        for (lit, clause) in std::mem::take(&mut self.units) {
+            if level > 0 {
+                self.units.push((lit, clause));
+            }
+            match self.value[lit.at()] {
+                0 => self.assign(lit, clause),
+                v if v < 0 => self.waiting.push(clause),
+                _ => {}
             }
         }
-        for lit in lits.iter().take(2) {
-            if let Some(list) = self.watches.get_mut(lit.at()) {
-                list.push(at);
+    }
+
+    /// Goes on until nothing follows of itself, or one conflict was learnt from.
+    pub(super) fn follow(&mut self) -> Followed {
+        if let Some(clause) = self.broken {
+            return Followed::Impossible(self.faults(Conflict::Clause(clause)));
+        }
+        let conflict = self.late().or_else(|| self.propagate());
+        let Some(conflict) = conflict else { return Followed::Rest };
+        // a clause that came late may be false since an earlier level
+        let deepest = self.of(conflict).iter().map(|l| self.level[l.var() as usize]).max().unwrap_or(0);
+        if deepest == 0 {
+            return Followed::Impossible(self.faults(conflict));
+        }
+        self.back_to(deepest as usize);
+        let (mut learnt, parents, back) = self.analyse(conflict);
+        self.back_to(back);
+        let first = learnt[0];
+        let at = self.keep(&mut learnt, LEARNT, parents);
+        self.assign(first, at);
+        Followed::Back(back)
+    }
+
+    /// A clause that came late and is still false.
+    fn late(&mut self) -> Option<Conflict> {
+        while let Some(clause) = self.waiting.pop() {
+            if self.clause_lits(clause).iter().all(|l| self.value[l.at()] < 0) {
+                return Some(Conflict::Clause(clause));
             }
         }
-        let unit = match (lits.first(), lits.get(1)) {
-            (Some(a), Some(b)) if self.levels.is_empty() && self.holds(*b) == Some(false) => Some(*a),
-            _ => None,
-        };
-        self.clauses.push(lits);
-        if let Some(lit) = unit {
-            match self.holds(lit) {
-                Some(false) => self.broken = true,
-                None => self.assign(lit, Why::Clause(at)),
-                Some(true) => {}
+        None
+    }
+
+    fn of(&self, conflict: Conflict) -> Vec<Lit> {
+        match conflict {
+            Conflict::Clause(c) => self.clause_lits(c).to_vec(),
+            Conflict::Pair(a, b) => vec![a.not(), b.not()],
+        }
+    }
+
+    fn clause_lits(&self, at: u32) -> &[Lit] {
+        let clause = self.clauses[at as usize];
+        &self.lits[clause.start as usize..(clause.start + clause.len) as usize]
+    }
+
+    /// Stores a clause and watches the two literals that were settled last, or not at all.
+    fn keep(&mut self, lits: &mut [Lit], origin: Origin, parents: (u32, u32)) -> u32 {
+        let at = self.clauses.len() as u32;
+        if origin != LEARNT {
+            let rank = |sat: &Self, lit: Lit| match sat.value[lit.at()] {
+                -1 => sat.level[lit.var() as usize],
+                _ => u32::MAX,
+            };
+            for place in 0..2.min(lits.len()) {
+                let best = (place..lits.len()).max_by_key(|i| (rank(self, lits[*i]), usize::MAX - i));
+                lits.swap(place, best.unwrap_or(place));
             }
+        } else if lits.len() > 2 {
+            // the first follows at once; the other to watch is the one that was settled last
+            let last = (1..lits.len()).max_by_key(|i| self.level[lits[*i].var() as usize]).unwrap_or(1);
+            lits.swap(1, last);
+        }
+        let (start, len) = (self.lits.len() as u32, lits.len() as u32);
+        self.lits.extend_from_slice(lits);
+        self.clauses.push(Clause { start, len, origin, parents });
+        if let [a, b, ..] = lits {
+            self.watches[a.at()].push(Watch { clause: at, other: *b });
+            self.watches[b.at()].push(Watch { clause: at, other: *a });
         }
         at
     }
 
-    fn assign(&mut self, lit: Lit, why: Why) {
-        let (var, level) = (lit.var(), self.levels.len() as u32);
-        if let (Some(value), Some(at), Some(reason)) =
-            (self.value.get_mut(var), self.level.get_mut(var), self.why.get_mut(var))
-        {
-            *value = Some(lit.is_yes());
-            *at = level;
-            *reason = why;
-            self.trail.push(lit);
+    /// What a new clause comes to under the present assignment.
+    fn heed(&mut self, at: u32) {
+        let lits = self.clause_lits(at);
+        let first = lits.first().copied();
+        let rest_false = lits.iter().skip(1).all(|l| self.value[l.at()] < 0);
+        let Some(first) = first else {
+            self.broken = self.broken.or(Some(at));
+            return;
+        };
+        if self.clauses[at as usize].len == 1 && !self.levels.is_empty() {
+            self.units.push((first, at));
         }
+        match self.value[first.at()] {
+            0 if rest_false => self.assign(first, at),
+            v if v < 0 => self.waiting.push(at),
+            _ => {}
+        }
+    }
+
+    fn assign(&mut self, lit: Lit, why: u32) {
+        let var = lit.var() as usize;
+        self.value[lit.at()] = 1;
+        self.value[lit.not().at()] = -1;
+        self.level[var] = self.levels.len() as u32;
+        self.why[var] = why;
+        self.trail.push(lit);
     }
 
     fn propagate(&mut self) -> Option<Conflict> {
@@ -231,40 +291,48 @@ impl Sat {
                 return Some(conflict);
             }
             let gone = lit.not();
-            let waiting = self.watches.get_mut(gone.at()).map(std::mem::take).unwrap_or_default();
-            let mut kept = Vec::with_capacity(waiting.len());
+            let mut waiting = std::mem::take(&mut self.watches[gone.at()]);
+            let (mut read, mut write) = (0, 0);
             let mut conflict = None;
-            for (seen, at) in waiting.iter().copied().enumerate() {
-                let Some(clause) = self.clauses.get_mut(at) else { continue };
-                if clause.first() == Some(&gone) {
-                    clause.swap(0, 1);
-                }
-                let Some(first) = clause.first().copied() else { continue };
-                let value = |l: Lit| self.value.get(l.var()).copied().flatten().map(|v| v == l.is_yes());
-                if value(first) == Some(true) {
-                    kept.push(at);
+            'clauses: while read < waiting.len() {
+                let watch = waiting[read];
+                read += 1;
+                if self.value[watch.other.at()] > 0 {
+                    waiting[write] = watch;
+                    write += 1;
                     continue;
                 }
-                if let Some(other) =
-                    (2..clause.len()).find(|i| clause.get(*i).is_some_and(|l| value(*l) != Some(false)))
-                {
-                    clause.swap(1, other);
-                    if let Some(list) = clause.get(1).copied().and_then(|l| self.watches.get_mut(l.at())) {
-                        list.push(at);
+                let Clause { start, len, .. } = self.clauses[watch.clause as usize];
+                let (start, end) = (start as usize, (start + len) as usize);
+                if self.lits[start] == gone {
+                    self.lits.swap(start, start + 1);
+                }
+                let first = self.lits[start];
+                let kept = Watch { clause: watch.clause, other: first };
+                if self.value[first.at()] > 0 {
+                    waiting[write] = kept;
+                    write += 1;
+                    continue;
+                }
+                for place in start + 2..end {
+                    let other = self.lits[place];
+                    if self.value[other.at()] >= 0 {
+                        self.lits.swap(start + 1, place);
+                        self.watches[other.at()].push(kept);
+                        continue 'clauses;
                     }
-                    continue;
                 }
-                kept.push(at);
-                if value(first) == Some(false) {
-                    kept.extend(waiting.iter().skip(seen + 1));
-                    conflict = Some(Conflict::Clause(at));
+                waiting[write] = kept;
+                write += 1;
+                if self.value[first.at()] < 0 {
+                    conflict = Some(Conflict::Clause(watch.clause));
                     break;
                 }
-                self.assign(first, Why::Clause(at));
+                self.assign(first, watch.clause);
             }
-            if let Some(list) = self.watches.get_mut(gone.at()) {
-                list.append(&mut kept);
-            }
+            waiting.copy_within(read.., write);
+            waiting.truncate(write + waiting.len() - read);
+            self.watches[gone.at()] = waiting;
             if conflict.is_some() {
                 return conflict;
             }
@@ -273,82 +341,159 @@ impl Sat {
     }
 
     fn propagate_group(&mut self, lit: Lit) -> Option<Conflict> {
-        let group = self.group_of.get(lit.var()).copied().flatten()?;
-        let count = self.groups.get(group).map_or(0, Vec::len);
-        for at in 0..count {
-            let var = self.groups.get(group).and_then(|g| g.get(at)).copied()?;
+        let group = self.group_of[lit.var() as usize];
+        if group == NONE {
+            return None;
+        }
+        let (first, count) = self.groups[group as usize];
+        for var in first..first + count {
             if var == lit.var() {
                 continue;
             }
-            match self.value.get(var).copied().flatten() {
-                None => self.assign(Lit::no(var), Why::Group(lit)),
-                Some(true) => return Some(Conflict::Pair(lit, Lit::yes(var))),
-                Some(false) => {}
+            match self.value[Lit::yes(var).at()] {
+                0 => {
+                    self.instead[var as usize] = lit.var();
+                    self.assign(Lit::no(var), GROUP);
+                }
+                v if v > 0 => return Some(Conflict::Pair(lit, Lit::yes(var))),
+                _ => {}
             }
         }
         None
     }
 
-    /// Returns the clause learnt from a conflict (its first literal follows at once) and the level to go back to.
-    fn analyse(&self, conflict: Conflict) -> (Vec<Lit>, usize) {
-        let here = self.levels.len() as u32;
-        let mut seen = vec![false; self.value.len()];
-        let mut learnt: Vec<Lit> = Vec::new();
-        let mut open = 0usize;
-        let mut at = self.trail.len();
-        let mut reason: Vec<Lit> = match conflict {
-            Conflict::Clause(c) => self.clauses.get(c).cloned().unwrap_or_default(),
-            Conflict::Pair(a, b) => vec![a.not(), b.not()],
-        };
-        loop {
-            for lit in reason.drain(..) {
-                let var = lit.var();
-                let level = self.level.get(var).copied().unwrap_or(0);
-                if level == 0 || seen.get(var).copied().unwrap_or(true) {
-                    continue;
-                }
-                if let Some(mark) = seen.get_mut(var) {
-                    *mark = true;
-                }
-                if level == here {
-                    open += 1;
-                } else {
-                    learnt.push(lit);
-                }
-            }
-            let pivot = loop {
-                let Some(before) = at.checked_sub(1) else { break None };
-                at = before;
-                if let Some(lit) = self.trail.get(at).copied().filter(|l| seen.get(l.var()).copied().unwrap_or(false)) {
-                    break Some(lit);
-                }
-            };
-            let Some(pivot) = pivot else { break };
-            open = open.saturating_sub(1);
-            if open == 0 {
-                learnt.insert(0, pivot.not());
-                break;
-            }
-            reason = match self.why.get(pivot.var()).copied() {
-                Some(Why::Clause(c)) => {
-                    self.clauses.get(c).map(|l| l.iter().copied().filter(|l| *l != pivot).collect()).unwrap_or_default()
-                }
-                Some(Why::Group(lit)) => vec![lit.not()],
-                _ => Vec::new(),
-            };
+    /// The literals that were false when a variable was assigned, and so made it follow.
+    fn because(&self, pivot: Lit, out: &mut Vec<Lit>) {
+        out.clear();
+        match self.why[pivot.var() as usize] {
+            NONE => {}
+            GROUP => out.push(Lit::no(self.instead[pivot.var() as usize])),
+            clause => out.extend(self.clause_lits(clause).iter().filter(|l| **l != pivot)),
         }
-        let back = learnt.iter().skip(1).map(|l| self.level.get(l.var()).copied().unwrap_or(0)).max().unwrap_or(0);
-        (learnt, back as usize)
     }
 
-    fn back_to(&mut self, level: usize) {
-        let Some(keep) = self.levels.get(level).copied() else { return };
-        for lit in self.trail.drain(keep..) {
-            if let Some(value) = self.value.get_mut(lit.var()) {
-                *value = None;
+    /// Returns the clause learnt from a conflict (its first literal follows at once), what it follows from, and the level
+    /// to go back to.
+    fn analyse(&mut self, conflict: Conflict) -> (Vec<Lit>, (u32, u32), usize) {
+        let here = self.levels.len() as u32;
+        let begin = self.parents.len() as u32;
+        let mut learnt: Vec<Lit> = vec![Lit(0)];
+        let mut marked: Vec<u32> = Vec::new();
+        let mut open = 0usize;
+        let mut at = self.trail.len();
+        let mut reason = self.of(conflict);
+        if let Conflict::Clause(c) = conflict {
+            self.parents.push(c);
+        }
+        loop {
+            for lit in &reason {
+                let var = lit.var() as usize;
+                if self.seen[var] {
+                    continue;
+                }
+                if self.level[var] == 0 {
+                    // it needs no decision, but it has its reasons
+                    self.seen[var] = true;
+                    marked.push(lit.var());
+                    self.parents.push(CHAIN | lit.var());
+                    continue;
+                }
+                self.seen[var] = true;
+                marked.push(lit.var());
+                if self.level[var] == here { open += 1 } else { learnt.push(*lit) }
+            }
+            let pivot = loop {
+                at -= 1;
+                let lit = self.trail[at];
+                if self.seen[lit.var() as usize] && self.level[lit.var() as usize] == here {
+                    break lit;
+                }
+            };
+            open -= 1;
+            if open == 0 {
+                learnt[0] = pivot.not();
+                break;
+            }
+            let why = self.why[pivot.var() as usize];
+            if why < GROUP {
+                self.parents.push(why);
+            }
+            let mut next = std::mem::take(&mut reason);
+            self.because(pivot, &mut next);
+            reason = next;
+        }
+        // what only repeats the rest is left out
+        let mut because = Vec::new();
+        let mut place = 1;
+        while place < learnt.len() {
+            let lit = learnt[place];
+            let why = self.why[lit.var() as usize];
+            let repeats = why != NONE && {
+                self.because(lit.not(), &mut because);
+                because.iter().all(|l| self.seen[l.var() as usize] && self.level[l.var() as usize] > 0)
+            };
+            if repeats {
+                if why < GROUP {
+                    self.parents.push(why);
+                }
+                learnt.remove(place);
+            } else {
+                place += 1;
             }
         }
-        self.levels.truncate(level);
-        self.next = self.next.min(self.trail.len());
+        for var in marked {
+            self.seen[var as usize] = false;
+        }
+        let back = learnt.iter().skip(1).map(|l| self.level[l.var() as usize]).max().unwrap_or(0);
+        (learnt, (begin, self.parents.len() as u32 - begin), back as usize)
+    }
+
+    /// The rules from which a conflict that stands whatever is decided follows.
+    fn faults(&self, conflict: Conflict) -> Vec<Origin> {
+        let mut out: Vec<Origin> = Vec::new();
+        let mut clauses: Vec<u32> = Vec::new();
+        let mut vars: Vec<u32> = self.of(conflict).iter().map(|l| l.var()).collect();
+        if let Conflict::Clause(c) = conflict {
+            clauses.push(c);
+        }
+        let (mut seen, mut met) = (vec![false; self.clauses.len()], vec![false; self.group_of.len()]);
+        loop {
+            if let Some(c) = clauses.pop() {
+                if std::mem::replace(&mut seen[c as usize], true) {
+                    continue;
+                }
+                let clause = self.clauses[c as usize];
+                match clause.origin {
+                    LEARNT => {
+                        let (start, len) = clause.parents;
+                        for parent in &self.parents[start as usize..(start + len) as usize] {
+                            if parent & CHAIN == 0 { clauses.push(*parent) } else { vars.push(parent & !CHAIN) }
+                        }
+                    }
+                    DEFINED => {}
+                    rule => out.push(rule),
+                }
+            } else if let Some(var) = vars.pop() {
+                if std::mem::replace(&mut met[var as usize], true) || self.level[var as usize] > 0 {
+                    continue;
+                }
+                match self.why[var as usize] {
+                    NONE => {}
+                    GROUP => vars.push(self.instead[var as usize]),
+                    c => {
+                        clauses.push(c);
+                        vars.extend(self.clause_lits(c).iter().map(|l| l.var()));
+                    }
+                }
+            } else {
+                break;
+            }
+        }
+        out.sort_unstable();
+        out.dedup();
+        out
     }
 }
+
+/// Of a parent: not a clause, but the chain of reasons of a variable that needs no decision.
+const CHAIN: u32 = 1 << 31;

@@ -136,8 +136,8 @@ fn an_impossible_wish_names_the_lines_at_odds() {
         tell(&reasons),
         [
             "roster line 2 wants chest-locks ^2",
-            "roster line 3 wants pier-lights",
             "chest-locks 2.0 needs lock-core ^1",
+            "roster line 3 wants pier-lights",
             "pier-lights 1.0 needs lock-core ^2",
         ]
     );
@@ -190,19 +190,23 @@ fn a_deep_dead_end_is_left_at_once() {
 
 // --- against brute force on small worlds -------------------------------------------------------------------
 
+fn provided(f: &VersionFacts, t: &Target) -> bool {
+    let held = |p: &Provided| t.range.holds(p.version.as_ref().unwrap_or(&f.version), Scheme::Plain);
+    f.provides.iter().any(|p| p.id == t.id && held(p))
+}
+
 fn allowed(world: &World, wants: &[Wanted], picked: &BTreeMap<ItemId, VersionFacts>) -> bool {
     let meets = |t: &Target| {
         picked.iter().any(|(i, f)| {
             (*i == t.id && t.range.holds(&f.version, Scheme::Plain))
-                || f.provides.iter().any(|p| p.id == t.id && t.range.holds(&f.version, Scheme::Plain))
+                || provided(f, t)
                 || f.replaces.iter().any(|r| r.id == t.id)
         })
     };
     let there = |me: &ItemId, t: &Target| {
         picked.iter().any(|(i, f)| {
             i != me
-                && (*i == t.id || f.provides.iter().any(|p| p.id == t.id))
-                && t.range.holds(&f.version, Scheme::Plain)
+                && ((*i == t.id && t.range.holds(&f.version, Scheme::Plain)) || provided(f, t))
         })
     };
     let _ = world;

@@ -29,6 +29,31 @@ pub enum Scheme {
     ByDate,
 }
 
+/// How far it is from one version to another.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Leap {
+    /// The first number is another.
+    Major,
+    /// The second number is another.
+    Minor,
+    /// A later number, or what follows the numbers, is another.
+    Patch,
+    /// It is older.
+    Downgrade,
+}
+
+impl fmt::Display for Leap {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Leap::Major => "major",
+            Leap::Minor => "minor",
+            Leap::Patch => "patch",
+            Leap::Downgrade => "downgrade",
+        })
+    }
+}
+
 /// A version as it was written, with what its order is decided by.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(from = "String", into = "String")]
@@ -110,6 +135,20 @@ impl Version {
     /// Returns the total order: [`Version::compare`], then the text itself, so that only equal texts are equal.
     pub fn total(&self, other: &Self, scheme: Scheme) -> Ordering {
         self.compare(other, scheme).then_with(|| self.text.cmp(&other.text))
+    }
+
+    /// Returns how far it is to another version.
+    pub fn leap(&self, to: &Self, scheme: Scheme) -> Leap {
+        let number = |v: &Self, at: usize| v.release.get(at).cloned().filter(|p| !p.is_zero());
+        if to.total(self, scheme).is_lt() {
+            Leap::Downgrade
+        } else if number(self, 0) != number(to, 0) {
+            Leap::Major
+        } else if number(self, 1) != number(to, 1) {
+            Leap::Minor
+        } else {
+            Leap::Patch
+        }
     }
 
     /// Whether the text itself says that this is not a finished release.
