@@ -285,7 +285,7 @@ fn the_story_is_data_too() {
     let club = Club::empty();
     let steps = club.ok("demo quarrywake --json").json()["steps"].clone();
     let exits: Vec<i64> = steps.as_array().unwrap().iter().map(|s| s["exit"].as_i64().unwrap()).collect();
-    assert_eq!(exits, [0, 0, 0, 0, 0, 1, 6, 0, 0, 3, 0, 0, 0, 0]);
+    assert_eq!(exits, [0, 0, 0, 0, 0, 1, 6, 0, 0, 3, 0, 0, 0, 0, 0, 1, 0, 1, 0, 0, 0]);
 }
 
 #[test]

@@ -18,6 +18,7 @@ use crate::home::Home;
 #[derive(Debug)]
 pub struct Catalogues {
     list: Vec<One>,
+    pinned: BTreeMap<ItemId, String>,
 }
 
 #[derive(Debug)]
@@ -62,7 +63,30 @@ impl Catalogues {
                 root: RefCell::new(None),
             }
         };
-        Self { list: addresses.iter().map(one).collect() }
+        Self { list: addresses.iter().map(one).collect(), pinned: BTreeMap::new() }
+    }
+
+    /// Takes some items from one catalogue only: item to its address.
+    pub fn pin(&mut self, items: BTreeMap<ItemId, String>) {
+        self.pinned = items;
+    }
+
+    /// Returns the addresses, first one first.
+    pub fn addresses_of_all(&self) -> Vec<&str> {
+        self.list.iter().map(|o| o.address.as_str()).collect()
+    }
+
+    /// Returns what each catalogue but the first that has it says of an item, whatever it is pinned to.
+    ///
+    /// # Errors
+    /// As [`Catalogues::items`].
+    pub fn others(&self, id: &ItemId, but: &str) -> Result<Vec<Offered>, Error> {
+        let mut out = Vec::new();
+        for one in self.list.iter().filter(|o| o.address != but) {
+            let found = one.items(&[id])?.into_iter().map(|(_, facts)| Offered { catalogue: one.address.clone(), facts });
+            out.extend(found);
+        }
+        Ok(out)
     }
 
     /// Whether there is none.
@@ -77,7 +101,8 @@ impl Catalogues {
     pub fn items(&self, ids: &BTreeSet<ItemId>) -> Result<BTreeMap<ItemId, Offered>, Error> {
         let mut out = BTreeMap::new();
         for one in &self.list {
-            let missing: Vec<&ItemId> = ids.iter().filter(|id| !out.contains_key(*id)).collect();
+            let mine = |id: &&ItemId| self.pinned.get(*id).is_none_or(|p| *p == one.address);
+            let missing: Vec<&ItemId> = ids.iter().filter(|id| !out.contains_key(*id)).filter(mine).collect();
             for (id, facts) in one.items(&missing)? {
                 out.insert(id, Offered { catalogue: one.address.clone(), facts });
             }

@@ -51,7 +51,10 @@ pub fn rows(server: &Server, plan: &Plan, options: &Options) -> Result<Vec<Row>,
     for id in ids {
         let (old, new) = (before.get(id), after.get(id));
         let (versions, scheme) = offered(&mut asking, id)?;
-        let newest = versions.first().filter(|v| new.is_some_and(|n| n.facts.version != v.version));
+        // a beta is no newer version for who takes none
+        let beta = server.roster.want(id).is_some_and(|w| w.beta);
+        let newest = versions.iter().find(|v| beta || v.channel == "stable");
+        let newest = newest.filter(|v| new.is_some_and(|n| n.facts.version.total(&v.version, scheme).is_lt()));
         let moved = old.map(|h| &h.facts.version) != new.map(|h| &h.facts.version);
         // only what was asked about
         let asked = options.renew.moves(id) || moved;

@@ -154,7 +154,9 @@ impl Server {
             false => Arc::new(Laid::with_hand(tree, &roster.hand)),
         };
         let fetcher = Fetcher::new(roster.limits, around.offline, around.stop.clone());
-        let catalogues = Catalogues::new(&roster.catalogues, beside(roster_path), &around.home, &fetcher);
+        let mut catalogues = Catalogues::new(&roster.catalogues, beside(roster_path), &around.home, &fetcher);
+        let pinned = roster.wants.iter().filter_map(|w| Some((w.id.clone(), w.catalogue.clone()?)));
+        catalogues.pin(pinned.collect());
         let around = around.clone();
         let (roster_path, told) = (roster_path.to_owned(), Vec::new());
         Ok(Self { around, roster_path, text, roster, family, tree, files, catalogues, fetcher, told })

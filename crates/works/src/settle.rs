@@ -12,6 +12,7 @@ mod obtain;
 mod placing;
 mod settings;
 pub mod slate;
+mod sources;
 mod trust;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -226,6 +227,7 @@ fn once(
     known: &ServerFacts,
 ) -> Result<Plan, Error> {
     let mut picked = choose::choose(server, options, before, known)?;
+    sources::agreed(server, before, &picked)?;
     number::give(server, before, &mut picked)?;
     picked.iter().try_for_each(|p| named_entries(server, &p.id, &p.held))?;
     choose::numbers_once(&picked)?;

@@ -43,6 +43,8 @@ pub struct How {
     pub choices: Vec<(String, String)>,
     /// A file whose first line is the password of the archive, relative to where the program runs.
     pub password_file: Option<PathBuf>,
+    /// The catalogue that it is taken from.
+    pub catalogue: Option<String>,
     /// The number of a change that helps where no versions fit: it is made, too.
     pub help: Option<usize>,
 }
@@ -263,6 +265,9 @@ fn more(server: &Server, how: &How) -> String {
     if !how.take.is_empty() {
         let names: Vec<String> = how.take.iter().map(|t| toml_text(t)).collect();
         out.push_str(&format!(", take = [{}]", names.join(", ")));
+    }
+    if let Some(from) = &how.catalogue {
+        out.push_str(&format!(", catalogue = {}", toml_text(from)));
     }
     if let Some(file) = &how.password_file {
         out.push_str(&format!(", password-file = {}", toml_text(&beside(server, file))));

@@ -29,6 +29,9 @@ pub(crate) struct Want {
     /// Chooses something for it, as its family lets you: `turns=5`; may be given several times
     #[arg(long, value_name = "FIELD=VALUE")]
     set: Vec<String>,
+    /// Takes it from this catalogue of the roster, where several offer it
+    #[arg(long, value_name = "ADDRESS")]
+    catalogue: Option<String>,
     /// A file that only you can read; its first line is the password of the archive
     #[arg(long, value_name = "FILE")]
     password_file: Option<PathBuf>,
@@ -46,7 +49,7 @@ pub(crate) fn run(args: &Want, setting: &Setting, ui: &Ui) -> Result<u8, Error> 
     let choices = args.set.iter().map(pair).collect::<Result<Vec<_>, _>>()?;
     let how =
         How { kind: args.kind.clone(), take: args.take.clone(), choices, ..How::default() };
-    let how = How { password_file: args.password_file.clone(), ..how };
+    let how = How { password_file: args.password_file.clone(), catalogue: args.catalogue.clone(), ..how };
     let outcome = match (want(&server, &args.what, &how, !args.dry_run), args.take.as_slice()) {
         // a number is none of several things in an item where there is no way without a change
         (Err(Error::Impossible(_)), [number]) if number.parse::<usize>().is_ok() => {

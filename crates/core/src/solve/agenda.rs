@@ -6,7 +6,6 @@ use super::sat::{Followed, Lit, Origin};
 use super::told::{Id, Told};
 use super::{Problem, Question};
 use crate::facts::{Need, VersionFacts};
-use crate::id::ItemId;
 
 /// One thing that must be met, or may be.
 #[derive(Debug, Clone, Copy)]
@@ -59,7 +58,7 @@ impl Agenda {
     }
 
     /// Searches for the best choice by the rule.
-    pub(super) fn search(&mut self, rules: &mut Rules, told: &mut Told, problem: &Problem) -> Ended {
+    pub(super) fn search(&mut self, rules: &mut Rules, told: &Told, problem: &Problem) -> Ended {
         loop {
             match rules.sat.follow() {
                 Followed::Impossible(faults) => return Ended::Impossible(faults),
@@ -86,7 +85,7 @@ impl Agenda {
     }
 
     /// Opens what came to be true: what it asks for may rule out more. Returns whether clauses were added.
-    fn look(&mut self, rules: &mut Rules, told: &mut Told, problem: &Problem) -> bool {
+    fn look(&mut self, rules: &mut Rules, told: &Told, problem: &Problem) -> bool {
         let mut news = false;
         self.looked = self.looked.min(rules.sat.trail().len());
         while let Some(lit) = rules.sat.trail().get(self.looked).copied() {
@@ -99,7 +98,7 @@ impl Agenda {
         news
     }
 
-    fn next(&mut self, rules: &mut Rules, told: &mut Told, problem: &Problem) -> Next {
+    fn next(&mut self, rules: &mut Rules, told: &Told, problem: &Problem) -> Next {
         while let Some(slot) = self.slots.get(self.at).copied() {
             if self.is_met(rules, slot) {
                 self.at += 1;
@@ -118,7 +117,9 @@ impl Agenda {
             }
         }
         // what cannot be looked into yet may rule the wishes out
-        let open = self.unknown(rules, told, |facts| &facts.needs);
+        // most were looked into already
+        let all_known = self.chosen.iter().all(|v| rules.asks_of(*v).is_some());
+        let open = if all_known { Vec::new() } else { self.unknown(rules, told, |facts| &facts.needs) };
         if self.wished || !open.is_empty() {
             return Next::Done(open);
         }
@@ -129,8 +130,8 @@ impl Agenda {
         self.wished = true;
         for owner in self.chosen.clone() {
             let Some((id, version)) = rules.what(owner) else { continue };
-            for need in told.version(id, version).map(|f| f.wishes.clone()).unwrap_or_default() {
-                let ask = rules.ask(told, problem, &need);
+            for (at, need) in told.version(id, version).iter().flat_map(|f| &f.wishes).enumerate() {
+                let ask = rules.ask(told, problem, need, (id, version, at as u32, true));
                 self.slots.push(Slot { ask, wish: Some(owner) });
             }
         }
@@ -138,14 +139,12 @@ impl Agenda {
     }
 
     /// The questions about what the chosen versions ask for.
-    fn unknown(&self, rules: &Rules, told: &mut Told, of: impl Fn(&VersionFacts) -> &[Need]) -> Vec<Question> {
+    fn unknown(&self, rules: &Rules, told: &Told, of: fn(&VersionFacts) -> &[Need]) -> Vec<Question> {
         let mut out = Vec::new();
         for var in &self.chosen {
             let Some((id, version)) = rules.what(*var) else { continue };
-            let targets = told.version(id, version).into_iter().flat_map(|f| of(f)).flat_map(Need::targets);
-            let ids: Vec<ItemId> = targets.map(|t| t.id.clone()).collect();
-            for id in ids {
-                let number = told.number(&id);
+            let Some(asked) = told.version(id, version).map(of).filter(|asked| !asked.is_empty()) else { continue };
+            for number in asked.iter().flat_map(Need::targets).filter_map(|t| told.find(&t.id)) {
                 if told.is_open(number) {
                     told.unasked(number, &mut out);
                 }
@@ -168,7 +167,7 @@ impl Agenda {
     }
 
     /// Puts what a chosen version needs on the agenda, as far as it is known.
-    fn choose(&mut self, rules: &mut Rules, told: &mut Told, problem: &Problem, var: u32) {
+    fn choose(&mut self, rules: &mut Rules, told: &Told, problem: &Problem, var: u32) {
         let Some((id, _)) = rules.what(var) else { return };
         if self.is_chosen.len() <= id as usize {
             self.is_chosen.resize(id as usize + 1, false);

@@ -19,7 +19,7 @@ mod sat;
 mod tell;
 mod told;
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use agenda::{Agenda, Ended};
 use rules::{Rule, Rules};
@@ -199,9 +199,7 @@ impl Solver {
             told.unasked(id, &mut open);
             let slot = wants.get_mut(at).filter(|w| w.is_none());
             let (Some(slot), Some(known)) = (slot, told.known(id)) else { continue };
-            let fitting = known.versions.iter().enumerate();
-            let fitting = fitting.filter(|(_, v)| want.range.holds(&v.version, known.scheme)).map(|(v, _)| v as u32);
-            let order = rules::kept_first(problem, &want.id, known, fitting);
+            let order = rules::kept_first(problem, &want.id, known, known.within(&want.range));
             let Some(first) = rules.reach(told, problem, id) else { continue };
             let ask = rules.add_ask(order.into_iter().map(|v| first + v).collect());
             rules.must(ask, Rule::Wanted(at as u32));
@@ -250,10 +248,9 @@ impl Solver {
             count.push(by.len());
             asks.push((owner, ask));
         }
-        let wanted: Vec<bool> = chosen
-            .iter()
-            .map(|v| rules.what(*v).is_some_and(|(id, _)| self.problem.wants.iter().any(|w| w.id == *told.name(id))))
-            .collect();
+        let wants: HashSet<u32> = self.problem.wants.iter().filter_map(|w| told.find(&w.id)).collect();
+        let is_wanted = |v: &u32| rules.what(*v).is_some_and(|(id, _)| wants.contains(&id));
+        let wanted: Vec<bool> = chosen.iter().map(is_wanted).collect();
         let mut gone = vec![false; chosen.len()];
         loop {
             let before = gone.iter().filter(|g| **g).count();
@@ -281,9 +278,7 @@ impl Solver {
         });
         let one = |var: &u32| {
             let (id, version) = rules.what(*var)?;
-            let name = told.name(id);
-            let wanted = self.problem.wants.iter().any(|w| w.id == *name);
-            Some(Chosen { id: name.clone(), facts: told.version(id, version)?.clone(), wanted })
+            Some(Chosen { id: told.name(id).clone(), facts: told.version(id, version)?.clone(), wanted: is_wanted(var) })
         };
         Answer { chosen: chosen.iter().filter_map(one).collect() }
     }

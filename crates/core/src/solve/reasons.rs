@@ -108,7 +108,8 @@ impl Reason {
     }
 }
 
-/// Why there is no answer. Without any one of these rules there would be one.
+/// Why there is no answer. Without any one of these rules (of very many: without those of one item that say the same) they could
+/// all hold.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Reasons {
     /// The rules at odds: each want, followed by what it leads to.
@@ -123,9 +124,20 @@ pub struct Reasons {
     pub versions: Vec<(ItemId, Vec<Version>)>,
 }
 
+/// More rules than these are only narrowed down as they are told: those of one item that say the same together.
+const MOST_SINGLE: usize = 60;
+
 /// Finds a smallest set of rules among those at fault.
 pub(super) fn smallest(problem: &Problem, told: &Told, rules: &Rules, faults: &[Origin]) -> Reasons {
-    let kept = rules.sat.narrow(faults);
+    let mut units: BTreeMap<_, Vec<Origin>> = BTreeMap::new();
+    for origin in faults {
+        units.entry(rules.unit(*origin)).or_default().push(*origin);
+    }
+    // first what is told together, then, where that is little, rule by rule
+    let mut kept = rules.sat.narrow(&units.into_values().collect::<Vec<_>>());
+    if kept.len() <= MOST_SINGLE {
+        kept = rules.sat.narrow(&kept.iter().map(|o| vec![*o]).collect::<Vec<_>>());
+    }
     let reason = |origin: &Origin| spelled(problem, told, *rules.origins.get(*origin as usize)?);
     let mut found: Vec<Reason> = Vec::new();
     for reason in kept.iter().filter_map(reason) {

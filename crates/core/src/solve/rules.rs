@@ -1,10 +1,11 @@
 //! Turns what is known into clauses, a version at a time: what a version asks for is looked at once it is true.
 
 use std::collections::HashMap;
+use std::hash::{DefaultHasher, Hash as _, Hasher as _};
 
 use super::Problem;
 use super::sat::{DEFINED, Lit, Origin, Sat};
-use super::told::{Id, Known, Told, meets, provides};
+use super::told::{Id, Known, Told, provides};
 use crate::facts::{Misfit, Need, Target, VersionFacts};
 use crate::version::Range;
 
@@ -44,6 +45,9 @@ impl List {
     }
 }
 
+/// Where a need stands: item, version, its place, and whether it is a wish.
+pub(super) type Place = (Id, u32, u32, bool);
+
 /// What is asked for: the versions that would do, in the order of the rule.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Ask {
@@ -76,7 +80,8 @@ pub(super) struct Rules {
     /// Of each variable: what it asks for, once it was opened; `NONE` stands for what is not known yet.
     opened: Vec<Option<Vec<u32>>>,
     pub(super) asks: Vec<Ask>,
-    ask_of: HashMap<Need, u32>,
+    /// By the hash of a need: what is asked for, and where such a need stands.
+    ask_of: HashMap<u64, Vec<(u32, Place)>>,
     /// For each id: which opened versions cannot stand beside it.
     apart: HashMap<Id, Vec<Apart>>,
     /// For each id: which items with variables have versions that provide it.
@@ -100,6 +105,23 @@ impl Rules {
     /// Returns what a version asks for, as far as it is known.
     pub(super) fn known_asks(&self, var: u32) -> impl Iterator<Item = u32> + '_ {
         self.opened.get(var as usize).into_iter().flatten().flatten().copied().filter(|ask| *ask != NONE)
+    }
+
+    /// Returns what rules are told together: those of one item that say the same.
+    pub(super) fn unit(&self, origin: Origin) -> (u8, u32, u32, u32) {
+        match self.origins.get(origin as usize) {
+            Some(Rule::Need(id, version, at)) => {
+                let var = self.first.get(*id as usize).map_or(NONE, |f| f + version);
+                let asks = self.opened.get(var as usize).and_then(Option::as_ref);
+                (0, *id, asks.and_then(|a| a.get(*at as usize)).copied().unwrap_or(NONE), 0)
+            }
+            Some(Rule::Misfit(id, _)) => (1, *id, 0, 0),
+            Some(Rule::Never(at, id, _)) => (2, *id, *at, 0),
+            Some(Rule::Held(id, _)) => (3, *id, 0, 0),
+            Some(Rule::Apart(id, version, list, at)) => (4 + *list as u8, *id, *version, *at),
+            Some(Rule::Wanted(at)) => (9, *at, 0, 0),
+            None => (10, origin, 0, 0),
+        }
     }
 
     fn origin(&mut self, rule: Rule) -> Origin {
@@ -147,19 +169,18 @@ impl Rules {
         Some(first)
     }
 
-    /// Adds the clauses of a version that is true now; `None` for a need stands where not everything is known yet.
-    pub(super) fn open(&mut self, told: &mut Told, problem: &Problem, var: u32) {
+    /// Adds the clauses of a version that is true now; `NONE` for a need stands where not everything is known yet.
+    pub(super) fn open(&mut self, told: &Told, problem: &Problem, var: u32) {
         let Some((id, version)) = self.what(var) else { return };
+        let Some(facts) = told.version(id, version) else { return };
         let done = self.opened[var as usize].take();
         let anew = done.is_none();
-        let needs = told.version(id, version).map_or(0, |f| f.needs.len());
-        let mut asks = done.unwrap_or_else(|| vec![NONE; needs]);
-        for (at, ask) in asks.iter_mut().enumerate().filter(|(_, a)| **a == NONE) {
-            let Some(need) = told.version(id, version).and_then(|f| f.needs.get(at)).cloned() else { continue };
-            if need.targets().iter().map(|t| told.number(&t.id)).collect::<Vec<_>>().iter().any(|t| told.is_open(*t)) {
+        let mut asks = done.unwrap_or_else(|| vec![NONE; facts.needs.len()]);
+        for (at, (ask, need)) in asks.iter_mut().zip(&facts.needs).enumerate() {
+            if *ask != NONE || !told.is_known(need) {
                 continue;
             }
-            *ask = self.ask(told, problem, &need);
+            *ask = self.ask(told, problem, need, (id, version, at as u32, false));
             let origin = self.origin(Rule::Need(id, version, at as u32));
             let clause = self.asked(*ask, Lit::no(var));
             self.sat.clause(&clause, origin);
@@ -167,19 +188,48 @@ impl Rules {
         self.opened[var as usize] = Some(asks);
         if anew {
             for list in [List::Clashes, List::Replaces, List::Welcomes] {
-                self.apart_from(told, id, version, var, list);
+                self.apart_from(told, (id, version), facts, var, list);
             }
         }
     }
 
-    /// Returns what is asked for by a need whose targets are all known.
-    pub(super) fn ask(&mut self, told: &Told, problem: &Problem, need: &Need) -> u32 {
-        if let Some(ask) = self.ask_of.get(need) {
+    /// Returns what is asked for by a need whose targets are all known; `place` is where the need stands.
+    pub(super) fn ask(&mut self, told: &Told, problem: &Problem, need: &Need, place: Place) -> u32 {
+        let mut state = DefaultHasher::new();
+        need.hash(&mut state);
+        let hash = state.finish();
+        let same = |(_, (id, version, at, wish)): &&(u32, Place)| {
+            let facts = told.version(*id, *version);
+            facts.and_then(|f| if *wish { f.wishes.get(*at as usize) } else { f.needs.get(*at as usize) }) == Some(need)
+        };
+        if let Some((ask, _)) = self.ask_of.get(&hash).and_then(|all| all.iter().find(same)) {
             return *ask;
         }
+        let ask = match need.targets() {
+            [target] => self.ask_one(told, problem, target),
+            targets => self.ask_any(told, problem, targets),
+        };
+        self.ask_of.entry(hash).or_default().push((ask, place));
+        ask
+    }
+
+    /// What most needs are: one target that nothing stands in for.
+    fn ask_one(&mut self, told: &Told, problem: &Problem, target: &Target) -> u32 {
+        let Some(id) = told.find(&target.id).filter(|id| told.stand_ins(*id).next().is_none()) else {
+            return self.ask_any(told, problem, std::slice::from_ref(target));
+        };
+        let (Some(first), Some(known)) = (self.reach(told, problem, id), told.known(id)) else {
+            return self.add_ask(Vec::new());
+        };
+        let mut fits = kept_first(problem, &target.id, known, known.meeting(&target.id, target));
+        fits.iter_mut().for_each(|at| *at += first);
+        self.add_ask(fits)
+    }
+
+    fn ask_any(&mut self, told: &Told, problem: &Problem, targets: &[Target]) -> u32 {
         let mut fits: Vec<(bool, u32)> = Vec::new();
         let mut seen: Vec<Id> = Vec::new();
-        for target in need.targets() {
+        for target in targets {
             let Some(number) = told.find(&target.id) else { continue };
             for id in std::iter::once(number).chain(told.stand_ins(number)) {
                 let (Some(first), Some(known)) = (self.reach(told, problem, id), told.known(id)) else { continue };
@@ -187,9 +237,7 @@ impl Rules {
                 let again = seen.contains(&id);
                 seen.push(id);
                 let there = problem.there.contains(name) || problem.prefer.contains_key(name);
-                let versions = known.versions.iter().enumerate();
-                let fitting = versions.filter(|(_, v)| meets(target, name, v, known.scheme)).map(|(at, _)| at as u32);
-                for at in kept_first(problem, name, known, fitting) {
+                for at in kept_first(problem, name, known, known.meeting(name, target)) {
                     if !again || !fits.iter().any(|(_, v)| *v == first + at) {
                         fits.push((!there, first + at));
                     }
@@ -197,9 +245,7 @@ impl Rules {
             }
         }
         fits.sort_by_key(|(not_there, _)| *not_there);
-        let ask = self.add_ask(fits.into_iter().map(|(_, v)| v).collect());
-        self.ask_of.insert(need.clone(), ask);
-        ask
+        self.add_ask(fits.into_iter().map(|(_, v)| v).collect())
     }
 
     /// Keeps a list of versions that would do.
@@ -240,13 +286,11 @@ impl Rules {
         self.sat.clause(&lits, origin);
     }
 
-    fn apart_from(&mut self, told: &mut Told, id: Id, version: u32, var: u32, list: List) {
-        let count = told.version(id, version).map_or(0, |f| list.of(f).len());
-        for at in 0..count {
-            let Some(target) = told.version(id, version).and_then(|f| list.of(f).get(at)).cloned() else { continue };
-            let number = told.number(&target.id);
+    fn apart_from(&mut self, told: &Told, (id, version): (Id, u32), facts: &VersionFacts, var: u32, list: List) {
+        for (at, target) in list.of(facts).iter().enumerate() {
+            let Some(number) = told.find(&target.id) else { continue };
             let origin = self.origin(Rule::Apart(id, version, list, at as u32));
-            let apart = Apart { var, range: target.range, welcome: list == List::Welcomes, origin };
+            let apart = Apart { var, range: target.range.clone(), welcome: list == List::Welcomes, origin };
             let mut others: Vec<Id> = self.offers.get(&number).cloned().unwrap_or_default();
             others.push(number);
             for other in others {
@@ -271,13 +315,12 @@ impl Rules {
         }
         let Some(known) = told.known(other) else { return };
         let asked = Target { id: told.name(target).clone(), range: apart.range.clone() };
-        let is = |v: &VersionFacts| match (itself, apart.welcome) {
-            (true, true) => !asked.range.holds(&v.version, known.scheme),
-            (true, false) => asked.range.holds(&v.version, known.scheme) || provides(&asked, v, known.scheme),
-            (false, _) => provides(&asked, v, known.scheme),
+        let own = if itself { known.within(&asked.range) } else { Vec::new() };
+        let hit = match apart.welcome {
+            true => (0..known.versions.len() as u32).filter(|at| own.binary_search(at).is_err()).collect(),
+            false => known.with(own, |f| !f.provides.is_empty() && provides(&asked, f, known.scheme)),
         };
-        let hit: Vec<u32> =
-            known.versions.iter().enumerate().filter(|(_, v)| is(v)).map(|(at, _)| first + at as u32).collect();
+        let hit: Vec<u32> = hit.into_iter().map(|at| first + at).collect();
         if hit.len() <= FEW {
             for other in hit {
                 self.sat.clause(&[Lit::no(apart.var), Lit::no(other)], apart.origin);
@@ -298,10 +341,9 @@ pub(super) fn kept_first(
     problem: &Problem,
     name: &crate::id::ItemId,
     known: &Known,
-    versions: impl Iterator<Item = u32>,
+    mut out: Vec<u32>,
 ) -> Vec<u32> {
     let kept = problem.prefer.get(name);
-    let mut out: Vec<u32> = versions.collect();
     if kept.is_some() {
         out.sort_by_key(|at| known.versions.get(*at as usize).map(|v| &v.version) != kept);
     }

@@ -148,9 +148,16 @@ impl Sat {
     /// Adds a clause: one of its literals must hold.
     pub(super) fn clause(&mut self, lits: &[Lit], origin: Origin) {
         let mut lits = lits.to_vec();
-        lits.sort_unstable();
-        lits.dedup();
-        if lits.windows(2).any(|w| w[0].not() == w[1]) {
+        if lits.len() <= 16 {
+            lits.sort_unstable();
+            lits.dedup();
+            if lits.windows(2).any(|w| w[0].not() == w[1]) {
+                return;
+            }
+        } else if let Some(first) = lits.first().copied()
+            // long ones are lists of versions, each once, behind what they are for
+            && lits.contains(&first.not())
+        {
             return;
         }
         let at = self.keep(&mut lits, origin, (0, 0));

@@ -71,7 +71,7 @@ fn said(reasons: &Reasons, rule: &Reason) -> String {
     match rule {
         Reason::Wanted { .. } => String::new(),
         Reason::Misfit { misfit, .. } => misfit.to_string(),
-        Reason::Never { line, .. } => format!("is never to be taken (roster line {line})"),
+        Reason::Never { line, .. } => format!("must not be taken (roster line {line})"),
         Reason::Held { at, .. } => format!("is not the version that the roster holds: {at}"),
         Reason::Need { need, .. } => {
             let none: String = need.targets().iter().map(|t| offered(reasons, &t.id, &t.range)).collect();

@@ -4,9 +4,9 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use super::{Fact, Question};
-use crate::facts::{Target, VersionFacts};
+use crate::facts::{Need, Target, VersionFacts};
 use crate::id::ItemId;
-use crate::version::Scheme;
+use crate::version::{Range, Scheme, Version, is_newest_first};
 
 /// An id as a number.
 pub(super) type Id = u32;
@@ -17,6 +17,55 @@ pub(super) struct Known {
     pub(super) scheme: Scheme,
     /// Newest first.
     pub(super) versions: Vec<VersionFacts>,
+    /// Whether they are in the order that ranges see (those by date need not be).
+    sorted: bool,
+    /// Whether no version stands in for another item.
+    plain: bool,
+}
+
+impl Known {
+    fn new(scheme: Scheme, versions: Vec<VersionFacts>) -> Self {
+        let all: Vec<&Version> = versions.iter().map(|f| &f.version).collect();
+        let sorted = is_newest_first(&all, scheme);
+        let plain = versions.iter().all(|f| f.provides.is_empty() && f.replaces.is_empty());
+        Self { scheme, versions, sorted, plain }
+    }
+
+    /// Returns which versions are in a range, by their places.
+    pub(super) fn within(&self, range: &Range) -> Vec<u32> {
+        if range.is_any() {
+            return (0..self.versions.len() as u32).collect();
+        }
+        if self.sorted {
+            return range.among(&self.versions, |f| &f.version, self.scheme);
+        }
+        let holds = |(_, f): &(usize, &VersionFacts)| range.holds(&f.version, self.scheme);
+        self.versions.iter().enumerate().filter(holds).map(|(at, _)| at as u32).collect()
+    }
+
+    /// Returns which versions of an item meet a target, by their places.
+    pub(super) fn meeting(&self, name: &ItemId, target: &Target) -> Vec<u32> {
+        let own = if *name == target.id { self.within(&target.range) } else { Vec::new() };
+        if self.plain {
+            return own;
+        }
+        let stands_in = |f: &VersionFacts| {
+            (!f.provides.is_empty() && provides(target, f, self.scheme)) || f.replaces.iter().any(|r| r.id == target.id)
+        };
+        self.with(own, stands_in)
+    }
+
+    /// Returns some versions, and those that pass a test, in their order.
+    pub(super) fn with(&self, mut some: Vec<u32>, test: impl Fn(&VersionFacts) -> bool) -> Vec<u32> {
+        let before = some.len();
+        let passing = self.versions.iter().enumerate().filter(|(_, f)| test(f)).map(|(at, _)| at as u32);
+        some.extend(passing);
+        if some.len() > before && before > 0 {
+            some.sort_unstable();
+            some.dedup();
+        }
+        some
+    }
 }
 
 #[derive(Debug, Clone, Default)]
@@ -47,11 +96,21 @@ impl Told {
         number
     }
 
-    /// What a version stands in for has a number from the day it is known.
-    fn number_provided(&mut self, facts: &VersionFacts) {
+    /// Whatever a version speaks of has a number from the day it is known.
+    fn number_all(&mut self, facts: &VersionFacts) {
+        let lists = [&facts.welcomes, &facts.clashes, &facts.replaces];
+        let needs = facts.needs.iter().chain(&facts.wishes).flat_map(Need::targets);
+        for target in needs.chain(lists.into_iter().flatten()) {
+            self.number(&target.id);
+        }
         for provided in &facts.provides {
             self.number(&provided.id);
         }
+    }
+
+    /// Whether everything about a need is known.
+    pub(super) fn is_known(&self, need: &Need) -> bool {
+        need.targets().iter().all(|t| self.find(&t.id).is_some_and(|id| !self.is_open(id)))
     }
 
     /// Returns an id's number, where it was ever spoken of.
@@ -76,8 +135,8 @@ impl Told {
         let (id, list) = match (question, fact) {
             (Question::Versions(id), Fact::Versions { scheme, versions }) => {
                 let number = self.number(&id) as usize;
-                versions.iter().for_each(|v| self.number_provided(v));
-                return self.all[number].known.replace(Arc::new(Known { scheme, versions })).is_some();
+                versions.iter().for_each(|v| self.number_all(v));
+                return self.all[number].known.replace(Arc::new(Known::new(scheme, versions))).is_some();
             }
             (Question::Provides(id), Fact::Items(items)) => (id, (items, true)),
             (Question::Replaces(id), Fact::Items(items)) => (id, (items, false)),
@@ -95,14 +154,15 @@ impl Told {
     /// Replaces what is known of one version. Returns whether that changed anything.
     pub(super) fn learn(&mut self, id: &ItemId, found: VersionFacts) -> bool {
         let number = self.number(id) as usize;
-        self.number_provided(&found);
-        let none = || Arc::new(Known { scheme: Scheme::Plain, versions: Vec::new() });
+        self.number_all(&found);
+        let none = || Arc::new(Known::new(Scheme::Plain, Vec::new()));
         let known = Arc::make_mut(self.all[number].known.get_or_insert_with(none));
         match known.versions.iter_mut().find(|v| v.version == found.version) {
             Some(was) if *was == found => return false,
             Some(was) => *was = found,
             None => known.versions.push(found),
         }
+        *known = Known::new(known.scheme, std::mem::take(&mut known.versions));
         true
     }
 
@@ -141,12 +201,6 @@ impl Told {
             || one.replaces.is_none()
             || self.stand_ins(id).any(|o| self.all[o as usize].known.is_none())
     }
-}
-
-/// Whether a version of `other` meets a target.
-pub(super) fn meets(target: &Target, other: &ItemId, facts: &VersionFacts, scheme: Scheme) -> bool {
-    let itself = *other == target.id && target.range.holds(&facts.version, scheme);
-    itself || provides(target, facts, scheme) || facts.replaces.iter().any(|r| r.id == target.id)
 }
 
 /// Whether a version provides a target's id, as a version in its range.

@@ -10,14 +10,21 @@ use super::{Part, Scheme, Version};
 
 /// A set of versions, written as people write it. Parts that stand side by side (parted by spaces or
 /// commas) must all hold; `||` parts alternatives. A bare version means exactly that version.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
 pub struct Range {
     text: String,
     alternatives: Vec<Vec<Bound>>,
 }
 
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+impl std::hash::Hash for Range {
+    fn hash<H: std::hash::Hasher>(&self, state: &mut H) {
+        // the text says all of it
+        self.text.hash(state);
+    }
+}
+
+#[derive(Debug, Clone, PartialEq, Eq)]
 enum Bound {
     Equal(Version),
     NotEqual(Version),
@@ -87,6 +94,38 @@ impl Range {
         self.alternatives.iter().any(|all| all.iter().all(|bound| bound.holds(version, scheme)))
     }
 
+    /// Returns which of some versions are in the range, by their places. They stand newest first by the order of the scheme
+    /// (see [`is_newest_first`]), so only few of them are looked at.
+    pub fn among<T>(&self, versions: &[T], of: impl Fn(&T) -> &Version, scheme: Scheme) -> Vec<u32> {
+        let count = versions.len();
+        // the first place from which on a test holds
+        let from = |test: &dyn Fn(&Version) -> bool| versions.partition_point(|v| !test(of(v)));
+        let mut out: Vec<u32> = Vec::new();
+        for all in &self.alternatives {
+            let (mut start, mut end) = (0, count);
+            for bound in all {
+                match bound {
+                    Bound::AtMost(_) | Bound::Below(_) | Bound::ReleaseBelow(_) => {
+                        start = start.max(from(&|v| bound.holds(v, scheme)));
+                    }
+                    Bound::AtLeast(_) | Bound::Above(_) => end = end.min(from(&|v| !bound.holds(v, scheme))),
+                    Bound::Equal(e) => {
+                        start = start.max(from(&|v| v.compare(e, scheme).is_le()));
+                        end = end.min(from(&|v| v.compare(e, scheme).is_lt()));
+                    }
+                    Bound::NotEqual(_) => {}
+                }
+            }
+            let not = |at: &usize| all.iter().all(|b| !matches!(b, Bound::NotEqual(_)) || b.holds(of(&versions[*at]), scheme));
+            out.extend((start..end.max(start)).filter(not).map(|at| at as u32));
+        }
+        if self.alternatives.len() > 1 {
+            out.sort_unstable();
+            out.dedup();
+        }
+        out
+    }
+
     /// Whether the range holds every version.
     pub fn is_any(&self) -> bool {
         self.alternatives.iter().any(Vec::is_empty)
@@ -96,6 +135,11 @@ impl Range {
     pub fn names(&self, version: &Version) -> bool {
         self.alternatives.iter().flatten().any(|b| matches!(b, Bound::Equal(v) if v == version))
     }
+}
+
+/// Whether versions stand newest first by the order that ranges see.
+pub fn is_newest_first(versions: &[&Version], scheme: Scheme) -> bool {
+    versions.windows(2).all(|w| w[0].compare(w[1], scheme).is_ge())
 }
 
 fn split_sign(word: &str) -> (&str, &str) {

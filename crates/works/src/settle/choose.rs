@@ -39,6 +39,11 @@ pub(super) struct Picked {
 }
 
 impl Picked {
+    /// The digests of the files that it is fetched as.
+    pub(super) fn parts_digests(&self) -> Vec<&Digest> {
+        self.parts.iter().map(Part::sha256).collect()
+    }
+
     /// Keeps where anybody can fetch it, its size and its digest, for a kind whose wirings name that.
     fn with_download(mut self, server: &Server) -> Result<Self, Error> {
         let kind = server.family.rules.kind.get(&self.held.kind);

@@ -42,6 +42,11 @@ impl Part {
         self.addresses.iter().find(open).map(String::as_str)
     }
 
+    /// Returns the digest that it must have.
+    pub(super) fn sha256(&self) -> &Digest {
+        &self.sha256
+    }
+
     /// Returns its size, where that is known beforehand.
     pub(super) fn bytes(&self) -> Option<u64> {
         self.bytes

@@ -40,6 +40,10 @@ const QUARRYWAKE: &[Step] = &[
         "A whole kit instead, on a clean slate: what stands there would go to quarantine, worlds and players stay.",
         &["settle", "--clean-slate", "salvage-kit", "--dry-run"],
     ),
+    ("What is newer, and why is the rest not taken?", &["renew", "--dry-run"]),
+    ("Could the server move to the game's next version?", &["renew", "--for", "game=2.0"]),
+    ("Why is this here, and why not newer?", &["why", "lock-core"]),
+    ("In which order is all of it read, and why?", &["order"]),
     ("What was done, all in all?", &["history"]),
 ];
 

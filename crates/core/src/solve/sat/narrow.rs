@@ -5,6 +5,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::{DEFINED, Followed, LEARNT, Lit, NONE, Origin, Sat};
 
+/// After so many conflicts in all, what is found is left as it is: a few rules too many are told then.
+const MOST_CONFLICTS: usize = 3_000;
+
 /// The clauses of some rules, and those that define the variables in them.
 struct Piece {
     rules: Vec<(Origin, Vec<Lit>)>,
@@ -12,28 +15,32 @@ struct Piece {
 }
 
 impl Sat {
-    /// Returns a smallest set of rules among `faults` that cannot all hold. Without any one of them the others can.
-    pub(in crate::solve) fn narrow(&self, faults: &[Origin]) -> Vec<Origin> {
-        let piece = self.piece(faults);
-        let mut kept: Vec<Origin> = faults.to_vec();
+    /// Returns the rules of a smallest set of `units` that cannot all hold: without any one of them the others can.
+    pub(in crate::solve) fn narrow(&self, units: &[Vec<Origin>]) -> Vec<Origin> {
+        let all: Vec<Origin> = units.iter().flatten().copied().collect();
+        let piece = self.piece(&all);
+        let mut kept: Vec<&[Origin]> = units.iter().map(Vec::as_slice).collect();
         let mut size = kept.len().div_ceil(2).max(1);
+        let mut budget = MOST_CONFLICTS;
         loop {
             let mut from = 0;
-            while from < kept.len() {
+            while from < kept.len() && budget > 0 {
                 let end = (from + size).min(kept.len());
-                let fewer: BTreeSet<Origin> = kept.iter().enumerate().filter(|(at, _)| *at < from || *at >= end).map(|(_, o)| *o).collect();
-                match self.try_with(&piece, &fewer) {
+                let left = kept.iter().enumerate().filter(|(at, _)| *at < from || *at >= end);
+                let fewer: BTreeSet<Origin> = left.flat_map(|(_, unit)| unit.iter().copied()).collect();
+                match self.try_with(&piece, &fewer, &mut budget) {
                     // those in front are needed: they were tried already
                     Some(core) => {
-                        let needed = kept.iter().take(from).filter(|o| core.contains(o)).count();
-                        kept.retain(|o| core.contains(o));
+                        let is_kept = |unit: &&[Origin]| unit.iter().any(|o| core.contains(o));
+                        let needed = kept.iter().take(from).filter(|u| is_kept(u)).count();
+                        kept.retain(|u| is_kept(u));
                         from = needed;
                     }
                     None => from = end,
                 }
             }
             if size == 1 {
-                return kept;
+                return kept.into_iter().flatten().copied().collect();
             }
             size = size.div_ceil(2);
         }
@@ -70,7 +77,7 @@ impl Sat {
     }
 
     /// Searches with some of the rules; the ones at fault where there is no way.
-    fn try_with(&self, piece: &Piece, kept: &BTreeSet<Origin>) -> Option<BTreeSet<Origin>> {
+    fn try_with(&self, piece: &Piece, kept: &BTreeSet<Origin>, budget: &mut usize) -> Option<BTreeSet<Origin>> {
         let rules: Vec<&(Origin, Vec<Lit>)> = piece.rules.iter().filter(|(o, _)| kept.contains(o)).collect();
         let all = rules.iter().map(|(_, l)| l).chain(&piece.defined);
         let vars: BTreeSet<u32> = all.flatten().map(|l| l.var()).collect();
@@ -102,7 +109,12 @@ impl Sat {
         loop {
             match small.follow() {
                 Followed::Impossible(core) => return Some(core.into_iter().collect()),
-                Followed::Back(_) => at = 0,
+                // where it takes too long, what is known to be at fault is left as it is
+                Followed::Back(_) if *budget == 0 => return None,
+                Followed::Back(_) => {
+                    *budget -= 1;
+                    at = 0;
+                }
                 Followed::Rest => {
                     let open = (at..number.len() as u32).find(|v| small.holds(Lit::yes(*v)).is_none());
                     let Some(var) = open else { return None };
