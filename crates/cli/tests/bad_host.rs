@@ -57,7 +57,7 @@ error: catalogue http://HOST/: `catalogue.json` is not in the
 # catalogue.json Cut
 $ yalotheca want chest-locks
 --- stderr
-error: http://HOST/catalogue.json was cut short: 1.9 KB of 3.8
+error: http://HOST/catalogue.json was cut short: 1.9 KB of 3.9
        KB came; try again later
 --- exit 4
 # catalogue.json Slow(3s)

@@ -14,6 +14,11 @@ const COMMANDS: &[(&str, i32)] = &[
     ("drop chest-locks --dry-run", 1),
     ("settle", 0),
     ("settle --dry-run", 0),
+    ("renew --dry-run", 0),
+    ("renew --for game=1.9", 0),
+    ("why chest-locks", 0),
+    ("order", 0),
+    ("show chest-locks --tree", 0),
     ("check", 1),
     ("trial", 6),
     ("maps", 0),
@@ -85,6 +90,10 @@ Commands:
   want     Puts items on the roster and shows what settle would do
   drop     Takes items off the roster and shows what settle would do
   settle   Makes the server match the roster
+  renew    Moves to the newest versions that fit
+  why      Explains why an item is here, why in this version, why at this place
+           in the load order, and what it set
+  order    Shows the load order, each line with what fixes it there
   check    Tells everything that would stop a clean start, with fixes
   trial    Starts the server, reads its log, and tells what loaded
   maps     Shows the maps on the server: which is played, which are played in

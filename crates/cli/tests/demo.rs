@@ -264,6 +264,57 @@ roster
   + salvage-kit = "*"
 (exit code 1)
 
+# What is newer, and why is the rest not taken?
+$ yalotheca renew --dry-run
+item         now    then   step   why not newer
+chest-locks  2.1.0  2.1.0  stays  3.0.0: fits game >=1.9, this server has
+                                  1.8.2
+ferrite      3.4.0  3.4.0  stays  4.0.0: needs runtime 21, this server has 17
+lock-core    1.3.0  1.3.0  stays  2.0.0: fits game >=1.9, this server has
+                                  1.8.2
+tide-biome   1.4.0  1.4.0  stays  2.0.0: fits game >=1.9, this server has
+                                  1.8.2
+Nothing moves.
+
+# Could the server move to the game's next version?
+$ yalotheca renew --for game=2.0
+item          now    for game 2.0
+chest-locks   2.1.0  ready after renewing  to 3.0.0
+ferrite       3.4.0  the core              no version is known to bring it
+gull-counter  0.3.0  no fitting version    the newest is 0.3.0
+harbour-bell  1.0.0  no fitting version    the newest is 1.1.0
+lock-core     1.3.0  ready after renewing  to 2.0.0
+pier-lights   1.2.0  no fitting version    the newest is 1.2.0
+tide-biome    1.4.0  ready after renewing  to 2.0.0
+wet-stone     1.1    ready
+
+Not yet: something on it has no version that fits.
+(exit code 1)
+
+# Why is this here, and why not newer?
+$ yalotheca why lock-core
+lock-core 1.3.0, a plugin
+why it is here
+  roster line 17 wants chest-locks; chest-locks 2.1.0 needs lock-core ^1
+  roster line 18 wants pier-lights; pier-lights 1.2.0 needs lock-core >=1.2
+    <1.4
+why not 2.0.0
+  lock-core 2.0.0 fits game >=1.9, this server has 1.8.2
+why at place 4 of the load order
+  it was there before
+
+# In which order is all of it read, and why?
+$ yalotheca order
+   item          version  kind           stands here because
+1  ferrite       3.4.0    core           it was there before
+2  gull-counter  0.3.0    plugin         its kind comes after the one before
+3  harbour-bell  1.0.0    plugin         it was there before
+4  lock-core     1.3.0    plugin         it was there before
+5  chest-locks   2.1.0    plugin         it needs lock-core
+6  pier-lights   1.2.0    plugin         it needs lock-core
+7  tide-biome    1.4.0    plugin         it was there before
+8  wet-stone     1.1      resource pack  it was there before
+
 # What was done, all in all?
 $ yalotheca history
 no.  when (UTC)           command  what changed

@@ -344,7 +344,7 @@ $ yalotheca history prune --dry-run
   - entry 1 of 2026-11-23: + ferrite 3.4.0, + gull-counter 0.3.0, + harbour-bell 1.0.0
   - entry 2 of 2026-11-23: + chest-locks 2.1.0, + lock-core 1.4.2
   - entry 3 of 2026-11-23: - chest-locks 2.1.0, - lock-core 1.4.2
-7 files with 11.4 KB would go; 11.3 KB would stay.
+7 files with 11.7 KB would go; 11.6 KB would stay.
 --- exit 1
 
 "#]]

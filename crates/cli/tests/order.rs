@@ -36,7 +36,11 @@ fn an_order_of_ones_own_is_kept() {
     assert_eq!(club.read("addpacks/order.list"), "slate-nights\nquarry-moss\n");
     assert_eq!(names(&club), list);
     let text = flat(&club.ok("order").text);
-    assert!(text.contains("the roster has it after slate-nights") && text.contains("gave way: quarry-moss before slate-nights"), "{text}");
+    assert!(
+        text.contains("the roster has it after slate-nights")
+            && text.contains("gave way: quarry-moss before slate-nights"),
+        "{text}"
+    );
     // what comes later moves nothing
     club.ok("want pier-lights --quiet");
     club.ok("settle --yes --quiet");
@@ -72,7 +76,10 @@ fn what_cannot_be_an_order_is_told() {
     // pins by hand that go in a circle, or against a need
     club.write("roster.toml", format!("{before}\n[order]\nbefore = {{ chest-locks = [\"lock-core\"] }}\n"));
     let text = flat(&club.run("settle").text);
-    assert!(text.contains("the roster's [order] puts chest-locks before lock-core, and chest-locks needs lock-core"), "{text}");
+    assert!(
+        text.contains("the roster's [order] puts chest-locks before lock-core, and chest-locks needs lock-core"),
+        "{text}"
+    );
     club.write("roster.toml", format!("{before}\n[order]\nfrist = [\"lock-core\"]\n"));
     assert!(club.run("settle").text.contains("did you mean `first`?"), "{}", club.run("settle").text);
 }

@@ -24,7 +24,11 @@ fn what_is_due_is_shown_and_done() {
     let ran = club.run("renew --dry-run");
     let text = flat(&ran.text);
     assert!(ran.code == 1 && text.contains("chest-locks 2.0.0 2.1.0 minor 3.0.0: fits game >=1.9"), "{}", ran.text);
-    assert!(text.contains("tide-biome 1.4.0 1.4.0 stays 2.0.0: fits game >=1.9, this server has 1.8.2"), "{}", ran.text);
+    assert!(
+        text.contains("tide-biome 1.4.0 1.4.0 stays 2.0.0: fits game >=1.9, this server has 1.8.2"),
+        "{}",
+        ran.text
+    );
     let due = club.run("renew --dry-run --json");
     let object = due.json();
     let row = object["renew"].as_array().unwrap().iter().find(|r| r["item"] == "chest-locks").unwrap();
@@ -52,7 +56,10 @@ fn only_some_move_and_what_is_held_stays() {
     let text = flat(&club.run("why chest-locks@2.1.0").text);
     assert!(text.contains("is not the version that the roster holds: 2.0.0"), "{text}");
     // and what is never to be taken
-    let refused = roster.replace("chest-locks = \"*\"", "chest-locks = { version = \">=2\", never = \"2.1.0\" }\nlock-core = \"never\"");
+    let refused = roster.replace(
+        "chest-locks = \"*\"",
+        "chest-locks = { version = \">=2\", never = \"2.1.0\" }\nlock-core = \"never\"",
+    );
     club.write("roster.toml", &refused);
     let ran = club.run("settle --dry-run");
     let text = flat(&ran.text);
@@ -75,7 +82,11 @@ fn whether_the_server_can_move() {
     let before = club.tree();
     let ran = club.ok("renew --for game=1.9");
     let text = flat(&ran.text);
-    assert!(text.contains("chest-locks 2.0.0 ready") && text.contains("ferrite 3.4.0 the core 4.0.0 brings it"), "{}", ran.text);
+    assert!(
+        text.contains("chest-locks 2.0.0 ready") && text.contains("ferrite 3.4.0 the core 4.0.0 brings it"),
+        "{}",
+        ran.text
+    );
     assert!(text.contains("The server can move"), "{}", ran.text);
     let ran = club.run("renew --for game=2.0");
     let text = flat(&ran.text);
@@ -102,7 +113,11 @@ fn one_of_the_changes_that_help_is_taken() {
     let before = club.read("roster.toml");
     let ran = club.run("want chest-locks@^3");
     let text = flat(&ran.text);
-    assert!(ran.code == 3 && text.contains("what would help: 1. take `chest-locks` 2.1.0 instead of ^3"), "{}", ran.text);
+    assert!(
+        ran.code == 3 && text.contains("what would help: 1. take `chest-locks` 2.1.0 instead of ^3"),
+        "{}",
+        ran.text
+    );
     let helps = club.run("want chest-locks@^3 --json").json()["error"]["helps"].clone();
     assert!(helps.as_array().unwrap().len() >= 2, "{helps}");
     let ran = club.run("want chest-locks@^3 --take 9");

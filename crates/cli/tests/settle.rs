@@ -354,8 +354,7 @@ error: no set of versions fits
   what would help:
     1. do without `old-winch`
     2. drop `shaft-lift`
-  fix: run the same command again with the number of one of these: --take
-       1
+  fix: run the same command again with --take 1, or the number of another
 --- exit 3
 
 "#]]
@@ -377,8 +376,8 @@ error: no set of versions fits
   - lone-buoy 1.0.0 needs fog-horn ^2, which no catalogue offers
   what would help:
     1. do without `lone-buoy`
-  fix: run the same command again with the number of one of these: --take
-       1
+  fix: check the spelling of `fog-horn`, or add a catalogue that offers
+       it; or run the same command again with --take 1
 --- exit 3
 
 "#]]
@@ -427,9 +426,7 @@ error: no set of versions fits
   - ferrite 4.0.0 needs runtime 21, this server has 17
   what would help:
     1. take `ferrite` 3.4.0 instead of ^4
-    2. drop `ferrite`
-  fix: run the same command again with the number of one of these: --take
-       1
+  fix: run the same command again with --take 1, or the number of another
 --- exit 3
 
 "#]]

@@ -24,7 +24,8 @@ fn other_bytes_for_one_version_are_a_question() {
     let club = Club::adopted();
     let other = second(|items| {
         for release in &mut items[0].releases {
-            release.bytes = plugin("chest-locks", &release.version, "^1.8", &[("lock-core", "^1")], "fault: not ours\n");
+            release.bytes =
+                plugin("chest-locks", &release.version, "^1.8", &[("lock-core", "^1")], "fault: not ours\n");
         }
     });
     let roster = club.read("roster.toml");

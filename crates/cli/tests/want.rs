@@ -271,8 +271,7 @@ error: no set of versions fits
   what would help:
     1. take `chest-locks` 2.1.0 instead of >=9
     2. do without `chest-locks`
-  fix: run the same command again with the number of one of these: --take
-       1
+  fix: run the same command again with --take 1, or the number of another
 --- exit 3
 
 "#]]

@@ -26,8 +26,15 @@ fn every_way_to_an_item_is_told() {
     assert!(text.contains("pier-lights 1.2.0 needs lock-core >=1.2 <1.4"), "{text}");
     assert!(!text.contains("you want"), "{text}");
     let text = flat(&club.ok("why rope-ladders").text);
-    assert!(text.contains("rope-ladders is not on the server") && text.contains("yalotheca want rope-ladders"), "{text}");
-    for (words, says) in [("why lock-core@77", "has no version"), ("why lock-cor", "did you mean"), ("why lock-core@^^", "no version range")] {
+    assert!(
+        text.contains("rope-ladders is not on the server") && text.contains("yalotheca want rope-ladders"),
+        "{text}"
+    );
+    for (words, says) in [
+        ("why lock-core@77", "has no version"),
+        ("why lock-cor", "did you mean"),
+        ("why lock-core@^^", "no version range"),
+    ] {
         let ran = club.run(words);
         assert!(ran.code != 0 && flat(&ran.text).contains(says), "{}", ran.text);
     }

@@ -74,7 +74,9 @@ pub enum Circle {
         edges: Vec<(ItemId, ItemId)>,
     },
     /// The roster pins an item before one that it needs.
-    #[error("the roster's [order] puts {before} before {after}, and {before} needs {after}; take one of them out of that list")]
+    #[error(
+        "the roster's [order] puts {before} before {after}, and {before} needs {after}; take one of them out of that list"
+    )]
     Pin {
         /// The item that is pinned.
         before: ItemId,
@@ -91,6 +93,8 @@ fn edges_said(edges: &[(ItemId, ItemId)]) -> String {
 }
 
 type Edges = BTreeSet<(usize, usize)>;
+/// Tells the places of two items, where both are there and are not the same.
+type Pair<'a> = dyn Fn(&ItemId, &ItemId) -> Option<(usize, usize)> + 'a;
 
 /// Puts items in load order; `present` is the order they have now.
 ///
@@ -166,7 +170,8 @@ pub fn order(entries: &[Entry], pins: &Pins, present: &[ItemId]) -> Result<Order
     let mut why = Vec::new();
     for (line, at) in sorted.iter().enumerate() {
         // the nearest one before it that an edge names
-        let last = |set: &Edges| set.iter().filter(|(_, to)| to == at).map(|(from, _)| *from).max_by_key(|f| reached.get(f));
+        let last =
+            |set: &Edges| set.iter().filter(|(_, to)| to == at).map(|(from, _)| *from).max_by_key(|f| reached.get(f));
         let entry = by_id[*at];
         let before = line.checked_sub(1).and_then(|l| sorted.get(l)).map(|b| by_id[*b].rank);
         why.push(match (class(&entry.id).0, last(&pinned), last(&hard), last(&soft)) {
@@ -185,7 +190,7 @@ pub fn order(entries: &[Entry], pins: &Pins, present: &[ItemId]) -> Result<Order
 }
 
 /// The edges that the roster pins.
-fn pinned(pins: &Pins, pair: &dyn Fn(&ItemId, &ItemId) -> Option<(usize, usize)>) -> Edges {
+fn pinned(pins: &Pins, pair: &Pair<'_>) -> Edges {
     // those that are not there are passed over
     let there = |id: &&ItemId| pins.fixed.iter().any(|o| o != *id && pair(id, o).is_some());
     let fixed: Vec<&ItemId> = pins.fixed.iter().filter(there).collect();

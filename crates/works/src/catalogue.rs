@@ -83,7 +83,8 @@ impl Catalogues {
     pub fn others(&self, id: &ItemId, but: &str) -> Result<Vec<Offered>, Error> {
         let mut out = Vec::new();
         for one in self.list.iter().filter(|o| o.address != but) {
-            let found = one.items(&[id])?.into_iter().map(|(_, facts)| Offered { catalogue: one.address.clone(), facts });
+            let found =
+                one.items(&[id])?.into_iter().map(|(_, facts)| Offered { catalogue: one.address.clone(), facts });
             out.extend(found);
         }
         Ok(out)

@@ -70,7 +70,11 @@ pub fn rows(server: &Server, plan: &Plan, options: &Options) -> Result<Vec<Row>,
         };
         let (had, has) = (needs(old.map(|h| &h.facts)), needs(new.map(|h| &h.facts)));
         let come = has.difference(&had).map(|n| format!("+ {n}"));
-        let needs = if old.is_some() { come.chain(had.difference(&has).map(|n| format!("- {n}"))).collect() } else { Vec::new() };
+        let needs = if old.is_some() {
+            come.chain(had.difference(&has).map(|n| format!("- {n}"))).collect()
+        } else {
+            Vec::new()
+        };
         let taken = new.and_then(|n| versions.iter().find(|v| v.version == n.facts.version)).filter(|_| moved);
         out.push(Row {
             id: id.clone(),
@@ -164,7 +168,8 @@ pub fn ready(server: &Server, options: &Options) -> Result<Readiness, Error> {
         known.set(name, vec![value.clone()]);
     }
     let mut asking = Asking::new(server, options, &before, &known)?;
-    let cores: BTreeSet<ItemId> = before.items.iter().filter(|(_, h)| is_core(server, &h.kind)).map(|(id, _)| id.clone()).collect();
+    let cores: BTreeSet<ItemId> =
+        before.items.iter().filter(|(_, h)| is_core(server, &h.kind)).map(|(id, _)| id.clone()).collect();
     // the core is what is to be another
     let mut problem = asking.solver.problem().clone();
     problem.wants.retain(|w| !cores.contains(&w.id));
@@ -229,7 +234,9 @@ fn alone(asking: &mut Asking<'_>, problem: &Problem, id: &ItemId, version: &Vers
     let others: BTreeSet<ItemId> = reasons
         .rules
         .iter()
-        .filter(|r| matches!(r, Reason::Misfit { .. } | Reason::Never { .. } | Reason::Held { .. } | Reason::Apart { .. }))
+        .filter(|r| {
+            matches!(r, Reason::Misfit { .. } | Reason::Never { .. } | Reason::Held { .. } | Reason::Apart { .. })
+        })
         .map(|r| r.item().clone())
         .filter(|i| i != id)
         .chain(reasons.unknown.iter().cloned())

@@ -3,9 +3,9 @@
 //! [`plan`] changes nothing; [`crate::apply::carry_out`] does what a plan says.
 
 mod choose;
-mod helps;
 mod derive;
 mod hand;
+mod helps;
 pub mod like;
 mod number;
 mod obtain;
@@ -33,12 +33,12 @@ use crate::server::{Overlay, Server, facts};
 use crate::{history, links, running, state};
 use choose::Picked;
 pub(crate) use choose::{Asking, opener};
+pub(crate) use helps::written;
+pub use helps::{NoWay, take_help};
 pub(crate) use number::number_in;
 use placing::{AllPlaced, place_all, placed_anew, places_of, with_sources};
 use settings::Settings;
 pub(crate) use settings::{bounded, map_findings};
-pub(crate) use helps::written;
-pub use helps::{NoWay, take_help};
 pub use trust::vouch;
 
 /// A core that is changed changes what fits: so often the way is gone again before we give up.

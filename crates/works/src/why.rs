@@ -100,7 +100,8 @@ pub fn why(server: &Server, id: &ItemId, version: Option<&Range>) -> Result<Beca
     };
     let place = lines(server)?.lines.into_iter().enumerate().find(|(_, l)| l.id == *id).map(|(at, l)| (at + 1, l));
     let owner = Owner::Item(id.clone());
-    let slots = ledger.slots.iter().flat_map(|s| s.claims.iter().filter(|(o, _)| *o == owner).map(move |(_, v)| (s, v)));
+    let slots =
+        ledger.slots.iter().flat_map(|s| s.claims.iter().filter(|(o, _)| *o == owner).map(move |(_, v)| (s, v)));
     let set = slots.map(|(s, v)| {
         let at = s.key.at.clone().unwrap_or_default();
         (s.key.path.to_string(), at, clean(&v.shown(), 80))
@@ -143,11 +144,8 @@ fn chains(server: &Server, ledger: &Ledger, id: &ItemId) -> (Vec<Vec<Link>>, usi
             for (owner, held) in ledger.items.iter().filter(|(o, _)| !seen.contains(o)) {
                 let need = held.facts.needs.iter().find(|n| n.targets().iter().any(|t| meets(&at, target, &t.id)));
                 let Some(need) = need.filter(|_| tried < 2_000) else { continue };
-                let link = Link {
-                    owner: Some((owner.clone(), held.facts.version.clone())),
-                    line: 0,
-                    asks: need.to_string(),
-                };
+                let link =
+                    Link { owner: Some((owner.clone(), held.facts.version.clone())), line: 0, asks: need.to_string() };
                 let with = |list: &[ItemId]| [list, std::slice::from_ref(owner)].concat();
                 next.push((owner.clone(), [way.as_slice(), &[link]].concat(), with(&seen)));
             }

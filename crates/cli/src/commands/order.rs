@@ -69,9 +69,7 @@ fn show(found: &Lines, ui: &Ui) {
     if found.moves {
         ui.hint("This is the order after the next settle: yalotheca settle");
     }
-    let line = |l: &yalotheca_works::order::Line| {
-        json!({ "item": l.id, "version": l.version, "kind": l.kind, "why": order::said(&l.why) })
-    };
+    let line = |l: &yalotheca_works::order::Line| json!({ "item": l.id, "version": l.version, "kind": l.kind, "why": order::said(&l.why) });
     let lines: Vec<Value> = found.lines.iter().map(line).collect();
     ui.object(&json!({ "order": lines, "given_way": found.given_way, "settled": !found.moves }));
 }
@@ -80,7 +78,8 @@ fn show(found: &Lines, ui: &Ui) {
 fn edited(found: &Lines, editor: &str) -> Result<String, Error> {
     let failed = |source| Error::Disk { path: PathBuf::from(editor), doing: "cannot be run", source };
     let file = tempfile::Builder::new().prefix("order-").suffix(".txt").tempfile().map_err(failed)?;
-    let mut text = String::from("# One item a line, first read first. Move the lines; what an item needs stays before it.\n");
+    let mut text =
+        String::from("# One item a line, first read first. Move the lines; what an item needs stays before it.\n");
     for line in &found.lines {
         text.push_str(&format!("{}  # {}\n", line.id, order::said(&line.why)));
     }

@@ -91,7 +91,8 @@ fn write(rows: &[Row], ui: &Ui) {
     if rows.is_empty() {
         return;
     }
-    let text = |v: &Option<yalotheca_core::version::Version>| v.as_ref().map(|v| clean(v.as_str(), 20)).unwrap_or_default();
+    let text =
+        |v: &Option<yalotheca_core::version::Version>| v.as_ref().map(|v| clean(v.as_str(), 20)).unwrap_or_default();
     let line = |r: &Row| {
         let (step, new) = match (&r.old, &r.new, &r.leap) {
             (None, Some(_), _) => ("comes".to_owned(), text(&r.new)),

@@ -57,7 +57,11 @@ pub(crate) fn run(args: &Show, setting: &Setting, ui: &Ui) -> Result<u8, Error> 
     if args.tree {
         let found = tree(&server, &ItemId::new(&args.item)?, args.reverse)?;
         let line = if found.line > 0 { format!("  (roster line {})", found.line) } else { String::new() };
-        ui.line(format!("{} {}{line}", paint::in_style(paint::STRONG, found.id.as_str()), clean(found.version.as_str(), 20)));
+        ui.line(format!(
+            "{} {}{line}",
+            paint::in_style(paint::STRONG, found.id.as_str()),
+            clean(found.version.as_str(), 20)
+        ));
         if found.below.is_empty() {
             ui.line(if args.reverse { "nothing else needs it" } else { "it needs nothing else" });
         }

@@ -47,8 +47,7 @@ pub(crate) fn run(args: &Want, setting: &Setting, ui: &Ui) -> Result<u8, Error> 
         parts.ok_or_else(|| Error::Usage(format!("`{text}` is not FIELD=VALUE")))
     };
     let choices = args.set.iter().map(pair).collect::<Result<Vec<_>, _>>()?;
-    let how =
-        How { kind: args.kind.clone(), take: args.take.clone(), choices, ..How::default() };
+    let how = How { kind: args.kind.clone(), take: args.take.clone(), choices, ..How::default() };
     let how = How { password_file: args.password_file.clone(), catalogue: args.catalogue.clone(), ..how };
     let outcome = match (want(&server, &args.what, &how, !args.dry_run), args.take.as_slice()) {
         // a number is none of several things in an item where there is no way without a change

@@ -12,11 +12,8 @@ const MOST_EXACT: usize = 14;
 pub(super) fn nearest(base: &[usize], edges: &BTreeSet<(usize, usize)>) -> Vec<usize> {
     let place: BTreeMap<usize, usize> = base.iter().enumerate().map(|(at, id)| (*id, at)).collect();
     let spot = |id: &usize| place.get(id).copied().unwrap_or(0);
-    let mut broken: Vec<(usize, usize)> = edges
-        .iter()
-        .map(|(from, to)| (spot(to), spot(from)))
-        .filter(|(to, from)| to < from)
-        .collect();
+    let mut broken: Vec<(usize, usize)> =
+        edges.iter().map(|(from, to)| (spot(to), spot(from))).filter(|(to, from)| to < from).collect();
     broken.sort_unstable();
     let mut stretches: Vec<(usize, usize)> = Vec::new();
     for (start, end) in broken {
@@ -53,9 +50,9 @@ fn exact(before: &[Vec<usize>]) -> Vec<usize> {
     let mut best: Vec<(u32, u8)> = vec![(u32::MAX, 0); full + 1];
     best[full] = (0, 0);
     for read in (0..full).rev() {
-        for next in 0..count {
+        for (next, needed) in needs.iter().enumerate() {
             let bit = 1 << next;
-            if read & bit != 0 || needs[next] & !read != 0 || best[read | bit].0 == u32::MAX {
+            if read & bit != 0 || needed & !read != 0 || best[read | bit].0 == u32::MAX {
                 continue;
             }
             // those that stood before it and are read after it

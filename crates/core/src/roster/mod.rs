@@ -350,7 +350,18 @@ fn want(
         fail(format!("`{id}` must be a version range (`{id} = \"^2\"`) or a table (`{id} = {{ file = \"…\" }}`)"))
     })?;
     let known = [
-        "version", "beta", "file", "link", "here", "number", "sha256", "kind", "take", "password-file", "hold", "never",
+        "version",
+        "beta",
+        "file",
+        "link",
+        "here",
+        "number",
+        "sha256",
+        "kind",
+        "take",
+        "password-file",
+        "hold",
+        "never",
         "catalogue",
     ];
     if let Some((word, _)) = table.iter().find(|(k, _)| !known.contains(k)) {

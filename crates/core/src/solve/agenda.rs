@@ -157,9 +157,10 @@ impl Agenda {
 
     /// Whether something that was chosen already meets it.
     fn is_met(&self, rules: &Rules, slot: Slot) -> bool {
-        rules.asks[slot.ask as usize].fits.iter().any(|v| {
-            rules.sat.holds(Lit::yes(*v)) == Some(true) && rules.what(*v).is_some_and(|(id, _)| self.has(id))
-        })
+        rules.asks[slot.ask as usize]
+            .fits
+            .iter()
+            .any(|v| rules.sat.holds(Lit::yes(*v)) == Some(true) && rules.what(*v).is_some_and(|(id, _)| self.has(id)))
     }
 
     fn has(&self, id: Id) -> bool {

@@ -19,15 +19,19 @@ pub enum Help {
     Allow(ItemId),
     /// Take it off the roster.
     Drop(ItemId),
-    /// Run another version of the core, with which the server's game is this one.
-    Core {
-        /// The core.
-        id: ItemId,
-        /// Its version.
-        version: Version,
-        /// The game's version then.
-        game: Version,
-    },
+    /// Run another version of the core.
+    Core(Box<OtherCore>),
+}
+
+/// A core in another version, and what the server's game is with it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OtherCore {
+    /// The core.
+    pub id: ItemId,
+    /// Its version.
+    pub version: Version,
+    /// The game's version then.
+    pub game: Version,
 }
 
 /// Changes that help, with the version that a widened item gets.
@@ -49,7 +53,7 @@ impl Help {
     pub fn item(&self) -> &ItemId {
         match self {
             Help::Widen(id) | Help::Beta(id) | Help::Free(id) | Help::Allow(id) | Help::Drop(id) => id,
-            Help::Core { id, .. } => id,
+            Help::Core(core) => &core.id,
         }
     }
 
@@ -57,7 +61,7 @@ impl Help {
         match self {
             Help::Widen(_) | Help::Free(_) => 1,
             Help::Beta(_) | Help::Allow(_) => 2,
-            Help::Core { .. } => 3,
+            Help::Core(_) => 3,
             Help::Drop(_) => 4,
         }
     }
@@ -73,9 +77,9 @@ impl Help {
             }
             Help::Allow(id) => out.never.retain(|n: &Never| n.id != *id),
             Help::Drop(id) => out.wants.retain(|w| w.id != *id),
-            Help::Core { id, version, game } => {
-                change(&mut out, id, |w| w.range = Range::exactly(version));
-                out.server.set("game", vec![game.to_string()]);
+            Help::Core(core) => {
+                change(&mut out, &core.id, |w| w.range = Range::exactly(&core.version));
+                out.server.set("game", vec![core.game.to_string()]);
             }
         }
         out
@@ -91,7 +95,7 @@ fn change(problem: &mut Problem, id: &ItemId, how: impl FnOnce(&mut Wanted)) {
 impl Reasons {
     /// Returns changes that may help, in the order in which they are worth trying: single ones, cheapest first, then pairs.
     /// `cores` are the versions of the core that could run instead, with the game's version each brings.
-    pub fn helps(&self, problem: &Problem, cores: &[(ItemId, Version, Version)]) -> Vec<Vec<Help>> {
+    pub fn helps(&self, problem: &Problem, cores: &[OtherCore]) -> Vec<Vec<Help>> {
         let mut single: Vec<Help> = Vec::new();
         let mut add = |help: Help| {
             if !single.contains(&help) {
@@ -109,9 +113,7 @@ impl Reasons {
                 }
                 Reason::Misfit { id, misfit: Misfit::Beta, .. } if wanted(id) => add(Help::Beta(id.clone())),
                 Reason::Misfit { misfit: Misfit::Game { .. }, .. } => {
-                    for (id, version, game) in cores {
-                        add(Help::Core { id: id.clone(), version: version.clone(), game: game.clone() });
-                    }
+                    cores.iter().for_each(|core| add(Help::Core(Box::new(core.clone()))));
                 }
                 Reason::Held { id, .. } => add(Help::Free(id.clone())),
                 Reason::Never { id, .. } => add(Help::Allow(id.clone())),

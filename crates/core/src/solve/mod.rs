@@ -25,7 +25,7 @@ use agenda::{Agenda, Ended};
 use rules::{Rule, Rules};
 use told::Told;
 
-pub use helps::{Help, Helped, MOST_HELPS};
+pub use helps::{Help, Helped, MOST_HELPS, OtherCore};
 pub use reasons::{Reason, Reasons};
 pub use tell::{MOST_TOLD, tell};
 
@@ -240,8 +240,7 @@ impl Solver {
         let wishing = wishes.iter().filter_map(|(owner, ask)| Some((*place.get(owner)?, *ask)));
         let needs = chosen.iter().enumerate().flat_map(|(at, v)| rules.known_asks(*v).map(move |ask| (at, ask)));
         for (owner, ask) in needs.chain(wishing) {
-            let by: Vec<usize> =
-                rules.asks[ask as usize].fits.iter().filter_map(|v| place.get(v).copied()).collect();
+            let by: Vec<usize> = rules.asks[ask as usize].fits.iter().filter_map(|v| place.get(v).copied()).collect();
             for at in &by {
                 meets[*at].push(asks.len());
             }
@@ -278,7 +277,11 @@ impl Solver {
         });
         let one = |var: &u32| {
             let (id, version) = rules.what(*var)?;
-            Some(Chosen { id: told.name(id).clone(), facts: told.version(id, version)?.clone(), wanted: is_wanted(var) })
+            Some(Chosen {
+                id: told.name(id).clone(),
+                facts: told.version(id, version)?.clone(),
+                wanted: is_wanted(var),
+            })
         };
         Answer { chosen: chosen.iter().filter_map(one).collect() }
     }

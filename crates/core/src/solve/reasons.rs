@@ -155,17 +155,17 @@ pub(super) fn smallest(problem: &Problem, told: &Told, rules: &Rules, faults: &[
         .collect();
     spoken.sort();
     let known = |id: &ItemId| told.find(id).and_then(|n| told.known(n));
-    let versions =
-        |id: &ItemId| known(id).map(|k| k.versions.iter().map(|v| v.version.clone()).collect::<Vec<_>>()).unwrap_or_default();
+    let versions = |id: &ItemId| {
+        known(id).map(|k| k.versions.iter().map(|v| v.version.clone()).collect::<Vec<_>>()).unwrap_or_default()
+    };
     let asked = rules.iter().flat_map(|r| match r {
         Reason::Wanted { id, range, .. } => vec![Target { id: id.clone(), range: range.clone() }],
         Reason::Need { need, .. } => need.targets().to_vec(),
         _ => Vec::new(),
     });
     let nothing = asked.filter(|t| {
-        known(&t.id).is_some_and(|k| {
-            !k.versions.is_empty() && !k.versions.iter().any(|v| t.range.holds(&v.version, k.scheme))
-        })
+        known(&t.id)
+            .is_some_and(|k| !k.versions.is_empty() && !k.versions.iter().any(|v| t.range.holds(&v.version, k.scheme)))
     });
     let lonely = |id: &ItemId| told.find(id).is_none_or(|n| told.stand_ins(n).next().is_none());
     Reasons {

@@ -337,12 +337,7 @@ impl Rules {
 }
 
 /// Returns versions in the order of the rule: the one that the ledger has, then the newest first.
-pub(super) fn kept_first(
-    problem: &Problem,
-    name: &crate::id::ItemId,
-    known: &Known,
-    mut out: Vec<u32>,
-) -> Vec<u32> {
+pub(super) fn kept_first(problem: &Problem, name: &crate::id::ItemId, known: &Known, mut out: Vec<u32>) -> Vec<u32> {
     let kept = problem.prefer.get(name);
     if kept.is_some() {
         out.sort_by_key(|at| known.versions.get(*at as usize).map(|v| &v.version) != kept);

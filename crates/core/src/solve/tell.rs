@@ -128,14 +128,17 @@ impl Reasons {
             let version = version.as_ref().map(ToString::to_string).unwrap_or_default();
             match help {
                 Help::Widen(id) => {
-                    format!("take `{id}` {version} instead of {}", range(id).unwrap_or_else(|| "what you asked for".into()))
+                    format!(
+                        "take `{id}` {version} instead of {}",
+                        range(id).unwrap_or_else(|| "what you asked for".into())
+                    )
                 }
                 Help::Beta(id) => format!("take the beta `{id}` {version}"),
                 Help::Free(id) => format!("hold `{id}` no longer: it becomes {version}"),
                 Help::Allow(id) => format!("allow `{id}` {version}, which the roster refuses"),
                 Help::Drop(id) if self.is_new(id) => format!("do without `{id}`"),
                 Help::Drop(id) => format!("drop `{id}`"),
-                Help::Core { id, version, game } => format!("renew the core {id} to {version} (game {game})"),
+                Help::Core(core) => format!("renew the core {} to {} (game {})", core.id, core.version, core.game),
             }
         };
         helped.changes.iter().zip(&helped.versions).map(one).collect::<Vec<_>>().join(", and ")

@@ -204,10 +204,9 @@ fn allowed(world: &World, wants: &[Wanted], picked: &BTreeMap<ItemId, VersionFac
         })
     };
     let there = |me: &ItemId, t: &Target| {
-        picked.iter().any(|(i, f)| {
-            i != me
-                && ((*i == t.id && t.range.holds(&f.version, Scheme::Plain)) || provided(f, t))
-        })
+        picked
+            .iter()
+            .any(|(i, f)| i != me && ((*i == t.id && t.range.holds(&f.version, Scheme::Plain)) || provided(f, t)))
     };
     let _ = world;
     wants.iter().all(|w| picked.get(&w.id).is_some_and(|f| w.range.holds(&f.version, Scheme::Plain)))

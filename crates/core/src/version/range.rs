@@ -116,7 +116,9 @@ impl Range {
                     Bound::NotEqual(_) => {}
                 }
             }
-            let not = |at: &usize| all.iter().all(|b| !matches!(b, Bound::NotEqual(_)) || b.holds(of(&versions[*at]), scheme));
+            let not = |at: &usize| {
+                all.iter().all(|b| !matches!(b, Bound::NotEqual(_)) || b.holds(of(&versions[*at]), scheme))
+            };
             out.extend((start..end.max(start)).filter(not).map(|at| at as u32));
         }
         if self.alternatives.len() > 1 {

@@ -225,8 +225,7 @@ pub fn all_allowed(world: &World, problem: &Problem) -> Vec<Picked> {
 /// What the rule takes, found by keeping, of all that is allowed, what has each choice in turn.
 pub fn by_the_rule(world: &World, problem: &Problem, mut left: Vec<Picked>) -> Vec<(ItemId, Version)> {
     let order = |i: &ItemId, fit: &dyn Fn(&VersionFacts) -> bool| {
-        let mut all: Vec<VersionFacts> =
-            world.0.get(i).into_iter().flatten().filter(|f| fit(f)).cloned().collect();
+        let mut all: Vec<VersionFacts> = world.0.get(i).into_iter().flatten().filter(|f| fit(f)).cloned().collect();
         all.sort_by_key(|f| problem.prefer.get(i) != Some(&f.version));
         all.into_iter().map(|f| (i.clone(), f)).collect::<Vec<_>>()
     };
@@ -234,7 +233,12 @@ pub fn by_the_rule(world: &World, problem: &Problem, mut left: Vec<Picked>) -> V
         let mut out: Vec<(ItemId, VersionFacts)> = Vec::new();
         for target in need.targets() {
             let with = |test: &dyn Fn(&VersionFacts) -> bool| {
-                world.0.iter().filter(|(i, vs)| **i != target.id && vs.iter().any(test)).map(|(i, _)| i.clone()).collect::<Vec<_>>()
+                world
+                    .0
+                    .iter()
+                    .filter(|(i, vs)| **i != target.id && vs.iter().any(test))
+                    .map(|(i, _)| i.clone())
+                    .collect::<Vec<_>>()
             };
             let mut ids = vec![target.id.clone()];
             ids.extend(with(&|v| v.provides.iter().any(|p| p.id == target.id)));
@@ -286,9 +290,7 @@ pub fn by_the_rule(world: &World, problem: &Problem, mut left: Vec<Picked>) -> V
         for at in (0..chosen.len()).rev() {
             let one = chosen[at].clone();
             let rest: Vec<_> = chosen.iter().filter(|c| **c != one).cloned().collect();
-            let met = |slot: &[(ItemId, VersionFacts)]| {
-                !slot.contains(&one) || rest.iter().any(|c| slot.contains(c))
-            };
+            let met = |slot: &[(ItemId, VersionFacts)]| !slot.contains(&one) || rest.iter().any(|c| slot.contains(c));
             let spared = rest.iter().all(|(_, f)| f.needs.iter().all(|n| met(&for_need(n))))
                 && wishes.iter().all(|(owner, w)| !rest.iter().any(|c| c.0 == *owner) || met(w));
             if spared && !problem.wants.iter().any(|w| w.id == one.0) {

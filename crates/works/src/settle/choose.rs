@@ -12,17 +12,17 @@ use yalotheca_core::manifest::disagreement;
 use yalotheca_core::roster::{Origin, Want};
 use yalotheca_core::scene::DOWNLOAD_FIELDS;
 use yalotheca_core::solve::{
-    Answer, Chosen, Fact, Help, Helped, MOST_HELPS, Problem, Question, Reasons, Solver, Step, Wanted,
+    Answer, Chosen, Fact, Help, Helped, MOST_HELPS, OtherCore, Problem, Question, Reasons, Solver, Step, Wanted,
 };
 use yalotheca_core::text::{a, clean, listed};
-use yalotheca_core::version::{Scheme, Version};
+use yalotheca_core::version::Scheme;
 
 use crate::catalogue::Offered;
 use crate::fetch::Job;
 use crate::learn::{Learnt, Opener};
 use crate::server::Server;
-use crate::settle::{NoWay, Options};
 use crate::settle::obtain::{Part, obtain, obtain_sent};
+use crate::settle::{NoWay, Options};
 use crate::{Error, archive};
 
 /// A chosen item.
@@ -217,7 +217,7 @@ impl<'a> Asking<'a> {
     }
 
     /// The versions of the core that could run instead, with the game's version that each says it brings.
-    fn cores(&mut self, problem: &Problem) -> Vec<(ItemId, Version, Version)> {
+    fn cores(&mut self, problem: &Problem) -> Vec<OtherCore> {
         let mut out = Vec::new();
         for want in &problem.wants {
             let Some((versions, scheme)) = self.solver.versions(&want.id) else { continue };
@@ -228,7 +228,7 @@ impl<'a> Asking<'a> {
             for facts in versions.iter().filter(|f| Some(&f.version) != held.as_ref()) {
                 let game = facts.provides.iter().find(|p| p.id.as_str() == "game").and_then(|p| p.version.clone());
                 if let Some(game) = game.filter(|_| facts.misfit(&problem.server, scheme).is_none()) {
-                    out.push((want.id.clone(), facts.version.clone(), game));
+                    out.push(OtherCore { id: want.id.clone(), version: facts.version.clone(), game });
                 }
             }
         }

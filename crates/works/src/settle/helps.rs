@@ -57,8 +57,8 @@ pub fn take_help(server: &Server, way: &NoWay, number: usize) -> Result<String, 
             (Help::Widen(id), Some(want), Some(version)) => {
                 put(server, &text, id, &Want { range: about(version), ..want })?
             }
-            (Help::Core { id, version, .. }, Some(want), _) => {
-                put(server, &text, id, &Want { range: Range::exactly(version), ..want })?
+            (Help::Core(core), Some(want), _) => {
+                put(server, &text, &core.id, &Want { range: Range::exactly(&core.version), ..want })?
             }
             (Help::Beta(id), Some(want), _) => put(server, &text, id, &Want { beta: true, ..want })?,
             (Help::Free(id), Some(want), _) => put(server, &text, id, &Want { hold: false, ..want })?,

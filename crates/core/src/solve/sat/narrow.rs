@@ -116,8 +116,7 @@ impl Sat {
                     at = 0;
                 }
                 Followed::Rest => {
-                    let open = (at..number.len() as u32).find(|v| small.holds(Lit::yes(*v)).is_none());
-                    let Some(var) = open else { return None };
+                    let var = (at..number.len() as u32).find(|v| small.holds(Lit::yes(*v)).is_none())?;
                     at = var;
                     small.decide(Lit::no(var));
                 }
