@@ -137,3 +137,43 @@ fn one_of_the_changes_that_help_is_taken() {
     club.ok("settle --take 1 --yes --quiet");
     assert!(club.ok("settle").text.contains("Nothing to do"));
 }
+
+#[test]
+fn who_is_blocked_by_whom_and_what_is_new_in_it() {
+    use yalotheca_standin::club::{Item, Release, items, plugin};
+    let club = older();
+    let mut all = items();
+    let locks = all.iter_mut().find(|i| i.id == "chest-locks").unwrap();
+    let newest = locks.releases.iter_mut().find(|r| r.version == "2.1.0").unwrap();
+    newest.facts["notes"] = "doors that creak".into();
+    newest.facts["page"] = "https://tidewrack.example/chest-locks".into();
+    let needs = [("pier-lights", "^1")];
+    all.push(Item {
+        id: "pier-roof".into(),
+        kind: "plugin".into(),
+        title: "Pier roof".into(),
+        about: "A roof over the lamps.".into(),
+        names: vec![],
+        number: None,
+        releases: vec![Release {
+            version: "1.0".into(),
+            file: "pier-roof-1.0.qpl".into(),
+            bytes: plugin("pier-roof", "1.0", ">=1.8", &needs, ""),
+            more: Vec::new(),
+            facts: serde_json::json!({ "date": "2026-01-01", "games": ">=1.8", "needs": [{ "id": "pier-lights", "range": "^1" }] }),
+        }],
+    });
+    club.host.replace(yalotheca_standin::catalogue::write("Tidewrack Club", "quarrywake", 13, &all));
+    club.ok("want pier-roof --quiet");
+    club.ok("settle --yes --quiet");
+    let text = flat(&club.run("renew --for game=2.0").text);
+    assert!(text.contains("pier-roof 1.0 blocked by pier-lights pier-lights"), "{text}");
+    let object = club.run("renew --for game=2.0 --json").json();
+    let roof = object["items"].as_array().unwrap().iter().find(|i| i["item"] == "pier-roof").unwrap();
+    assert_eq!((&roof["state"], &roof["blocked"]["items"][0]), (&"blocked".into(), &"pier-lights".into()), "{roof}");
+    let text = club.run("renew --dry-run").text;
+    assert!(
+        text.contains("chest-locks: doors that creak") && text.contains("chest-locks: https://tidewrack.example"),
+        "{text}"
+    );
+}

@@ -1,29 +1,29 @@
 //! Solve and learn, in turn, until nothing new appears.
 
+mod asking;
+mod own;
+
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use yalotheca_core::facts::{FileFact, ServerFacts, VersionFacts};
-use yalotheca_core::family::{FetchedBy, Role};
+use yalotheca_core::family::FetchedBy;
 use yalotheca_core::finding::{Finding, Severity};
 use yalotheca_core::id::{Digest, ItemId};
 use yalotheca_core::ledger::{Held, HeldFrom, Ledger};
 use yalotheca_core::manifest::disagreement;
-use yalotheca_core::roster::{Origin, Want};
 use yalotheca_core::scene::DOWNLOAD_FIELDS;
-use yalotheca_core::solve::{
-    Answer, Chosen, Fact, Help, Helped, MOST_HELPS, OtherCore, Problem, Question, Reasons, Solver, Step, Wanted,
-};
+use yalotheca_core::solve::{Answer, Chosen, Fact, Question, Step};
 use yalotheca_core::text::{a, clean, listed};
 use yalotheca_core::version::Scheme;
 
+use crate::Error;
 use crate::catalogue::Offered;
-use crate::fetch::Job;
 use crate::learn::{Learnt, Opener};
 use crate::server::Server;
 use crate::settle::obtain::{Part, obtain, obtain_sent};
 use crate::settle::{NoWay, Options};
-use crate::{Error, archive};
+pub(crate) use asking::Asking;
 
 /// A chosen item.
 #[derive(Debug, Clone)]
@@ -105,134 +105,6 @@ pub(super) fn choose(
                 }
             }
         }
-    }
-}
-
-/// The solver, and what its questions are answered from.
-pub(crate) struct Asking<'a> {
-    sources: Sources<'a>,
-    pub(crate) solver: Solver,
-}
-
-impl<'a> Asking<'a> {
-    /// Returns a solver of what the roster wants.
-    pub(crate) fn new(
-        server: &'a Server,
-        options: &Options,
-        before: &'a Ledger,
-        known: &ServerFacts,
-    ) -> Result<Self, Error> {
-        let mut sources = Sources { server, before, own: BTreeMap::new(), offered: BTreeMap::new() };
-        for want in &server.roster.wants {
-            if let Some(origin) = &want.from {
-                let own = own_item(server, before, want, origin)?;
-                sources.own.insert(want.id.clone(), own);
-            }
-        }
-        let wants = server.roster.wants.iter().map(|w| Wanted {
-            id: w.id.clone(),
-            range: w.range.clone(),
-            beta: w.beta,
-            line: w.line,
-        });
-        let there = options.like.iter().flat_map(|l| &l.items);
-        let stays = before.items.iter().filter(|(id, _)| !options.renew.moves(id));
-        let version = |(id, held): (&ItemId, &Held)| (id.clone(), held.facts.version.clone());
-        let hold = |w: &&Want| w.hold;
-        let held = server.roster.wants.iter().filter(hold).filter_map(|w| before.items.get_key_value(&w.id));
-        let problem = Problem {
-            wants: wants.collect(),
-            server: known.clone(),
-            prefer: stays.chain(there).map(version).collect(),
-            there: before.items.keys().cloned().collect(),
-            never: server.roster.never.clone(),
-            held: held.map(version).collect(),
-        };
-        Ok(Self { sources, solver: Solver::new(problem) })
-    }
-
-    /// Takes one step, and answers what it asks.
-    fn answered(&mut self) -> Result<Step, Error> {
-        self.sources.server.around.go_on()?;
-        let step = self.solver.step();
-        if let Step::Need(questions) = &step {
-            for (question, fact) in self.sources.answers(questions.clone())? {
-                self.solver.tell(question, fact);
-            }
-        }
-        Ok(step)
-    }
-
-    /// Goes on until there is an answer, or none.
-    pub(crate) fn go_on(&mut self) -> Result<Result<Answer, Reasons>, Error> {
-        loop {
-            match self.answered()? {
-                Step::Need(_) => {}
-                Step::Answer(answer) => return Ok(Ok(answer)),
-                Step::Impossible(reasons) => return Ok(Err(reasons)),
-            }
-        }
-    }
-
-    /// The same for another problem; what is known stays known.
-    pub(crate) fn with(&mut self, problem: Problem) -> Result<Result<Answer, Reasons>, Error> {
-        let again = self.solver.again(problem);
-        let before = std::mem::replace(&mut self.solver, again);
-        let found = self.go_on();
-        // what was learnt of the world on the way is kept, for the problem as it was
-        let problem = before.problem().clone();
-        self.solver = self.solver.again(problem);
-        found
-    }
-
-    /// The changes that help, each solved anew.
-    fn helps(&mut self, reasons: &Reasons) -> Vec<Helped> {
-        let problem = self.solver.problem().clone();
-        let cores = self.cores(&problem);
-        let mut out: Vec<Helped> = Vec::new();
-        for changes in reasons.helps(&problem, &cores) {
-            // a server without a core is no help, and what helps alone needs no second change
-            let core = |c: &Help| matches!(c, Help::Drop(id) if self.is_core(id));
-            if changes.iter().any(core) {
-                continue;
-            }
-            if out.len() == MOST_HELPS || out.iter().any(|h| h.changes.iter().all(|c| changes.contains(c))) {
-                continue;
-            }
-            let changed = changes.iter().fold(problem.clone(), |p, help| help.made(&p));
-            // where the outside fails now, there is no more help
-            let Ok(found) = self.with(changed) else { return out };
-            let Ok(answer) = found else { continue };
-            let version = |id: &ItemId| answer.chosen.iter().find(|c| c.id == *id).map(|c| c.facts.version.clone());
-            let versions = changes.iter().map(|c| version(c.item())).collect();
-            out.push(Helped { changes, versions });
-        }
-        out
-    }
-
-    fn is_core(&self, id: &ItemId) -> bool {
-        let held = self.sources.before.items.get(id).map(|h| h.kind.as_str());
-        let kind = self.sources.offered.get(id).map(|o| o.facts.kind.as_str()).or(held);
-        kind.and_then(|k| self.sources.server.family.rules.kind.get(k)).is_some_and(|k| k.role == Role::Core)
-    }
-
-    /// The versions of the core that could run instead, with the game's version that each says it brings.
-    fn cores(&mut self, problem: &Problem) -> Vec<OtherCore> {
-        let mut out = Vec::new();
-        for want in &problem.wants {
-            let Some((versions, scheme)) = self.solver.versions(&want.id) else { continue };
-            if !self.is_core(&want.id) {
-                continue;
-            }
-            let held = self.sources.before.items.get(&want.id).map(|h| h.facts.version.clone());
-            for facts in versions.iter().filter(|f| Some(&f.version) != held.as_ref()) {
-                let game = facts.provides.iter().find(|p| p.id.as_str() == "game").and_then(|p| p.version.clone());
-                if let Some(game) = game.filter(|_| facts.misfit(&problem.server, scheme).is_none()) {
-                    out.push(OtherCore { id: want.id.clone(), version: facts.version.clone(), game });
-                }
-            }
-        }
-        out
     }
 }
 
@@ -479,37 +351,6 @@ pub(super) fn fetched_by_server(server: &Server, kind: &str) -> bool {
     server.family.rules.kind.get(kind).is_some_and(|k| k.fetched_by == FetchedBy::Server)
 }
 
-/// An item that the server fetches by its number, and that no catalogue knows.
-fn by_number(server: &Server, want: &Want, origin: &Origin, number: &str) -> Result<Picked, Error> {
-    let kinds: Vec<&String> = server.family.rules.kind.keys().filter(|k| fetched_by_server(server, k)).collect();
-    let kind = match (&want.kind, kinds.as_slice()) {
-        (Some(kind), _) if kinds.contains(&kind) => kind.clone(),
-        (None, [one]) => (*one).clone(),
-        _ => {
-            let why = format!(
-                "has no `kind`; it is one of {}",
-                listed(&kinds.iter().map(|k| format!("`{k}`")).collect::<Vec<_>>())
-            );
-            return Err(Error::Origin { item: want.id.to_string(), place: number.to_owned(), why });
-        }
-    };
-    let held = Held {
-        kind,
-        title: want.id.to_string(),
-        facts: VersionFacts::bare("as-served"),
-        from: HeldFrom::Origin(origin.clone()),
-        download: Digest::of(b""),
-        download_name: String::new(),
-        name: want.id.to_string(),
-        files: Digest::of(b""),
-        number: Some(number.to_owned()),
-        fields: BTreeMap::new(),
-        entries: Vec::new(),
-        signer: None,
-    };
-    Ok(Picked { id: want.id.clone(), held, learnt: None, wanted: true, parts: Vec::new() })
-}
-
 /// Opens the download of an item that is on the server, fetching it again if the store has lost it.
 pub(super) fn open(server: &Server, one: &Picked) -> Result<Learnt, Error> {
     if !server.around.home.has(&one.held.download) {
@@ -530,112 +371,4 @@ pub(super) fn open(server: &Server, one: &Picked) -> Result<Learnt, Error> {
         }
     }
     open_fetched(server, one)
-}
-
-/// An item of the roster that comes from a file, a link or the server itself, opened.
-fn own_item(server: &Server, before: &Ledger, want: &Want, origin: &Origin) -> Result<Picked, Error> {
-    if let Origin::Number { number, .. } = origin {
-        return by_number(server, want, origin, number);
-    }
-    let digest = origin.sha256();
-    let parts = match origin {
-        Origin::Link { address, .. } => vec![Part::of_link(address, digest)],
-        _ => Vec::new(),
-    };
-    if let Some(held) = before.items.get(&want.id).filter(|h| h.download == *digest) {
-        let mut held = held.clone();
-        held.from = HeldFrom::Origin(origin.clone());
-        return Ok(Picked { id: want.id.clone(), held, learnt: None, wanted: true, parts });
-    }
-    let (name, place) = bring(server, want, origin)?;
-    let secret = want.password_file.as_ref().map(|f| server.beside().join(f));
-    let learnt = opener(server, want.kind.as_deref(), secret.as_deref()).learn(digest, &name)?;
-    if learnt.found.says_id && learnt.found.id != want.id {
-        let why = format!("is {} and not {}; put it on the roster again with yalotheca want", learnt.found.id, want.id);
-        return Err(Error::Origin { item: want.id.to_string(), place, why });
-    }
-    let held = Held {
-        kind: learnt.kind.clone(),
-        title: learnt.found.title.clone(),
-        facts: learnt.found.facts.clone(),
-        from: HeldFrom::Origin(origin.clone()),
-        download: digest.clone(),
-        download_name: name,
-        name: learnt.real.name(&learnt.look),
-        files: Digest::of(b""),
-        number: None,
-        fields: learnt.found.fields.clone(),
-        entries: learnt.found.entries.clone(),
-        signer: learnt.signer.as_ref().map(|s| s.fingerprint.clone()),
-    };
-    Ok(Picked { id: want.id.clone(), held, learnt: Some(learnt), wanted: true, parts })
-}
-
-/// Brings the bytes that the roster means into the store; returns the file's name and where it was.
-fn bring(server: &Server, want: &Want, origin: &Origin) -> Result<(String, String), Error> {
-    let home = &server.around.home;
-    let digest = origin.sha256();
-    let gone = |place: &str, why: &str| Error::Origin {
-        item: want.id.to_string(),
-        place: place.to_owned(),
-        why: why.to_owned(),
-    };
-    match origin {
-        Origin::File { path, .. } => {
-            let mut name = path.rsplit(['/', '\\']).next().unwrap_or(path).to_owned();
-            let full = server.beside().join(path);
-            if full.is_dir() {
-                name.push_str(".zip");
-            }
-            if !home.has(digest) && full.is_dir() {
-                if archive::pack_folder(home, &full, server.roster.limits.download_mb.saturating_mul(1_000_000))?
-                    != *digest
-                {
-                    return Err(gone(
-                        path,
-                        "is not as it was when it was put on the roster; give it again with yalotheca want",
-                    ));
-                }
-            } else if !home.has(digest) {
-                let mut file = std::fs::File::open(&full)
-                    .map_err(|_| gone(path, "is gone; give the file again with yalotheca want"))?;
-                let (found, _) = home.take(&mut file, &full)?;
-                if found != *digest {
-                    return Err(gone(
-                        path,
-                        "is another file than the one that was put on the roster; give it again with yalotheca want",
-                    ));
-                }
-            }
-            Ok((name, path.clone()))
-        }
-        Origin::Link { address, .. } => {
-            let job = Job { what: want.id.to_string(), addresses: vec![address.clone()], wanted: None, sha512: None };
-            let name =
-                address.split(['?', '#']).next().and_then(|a| a.rsplit('/').next()).unwrap_or("download").to_owned();
-            if home.has(digest) {
-                return Ok((name, address.clone()));
-            }
-            let got = server.fetcher.fetch(home, &[job], server.around.progress.as_ref()).pop();
-            match got {
-                Some(Ok(got)) if got.sha256 == *digest => Ok((got.name, address.clone())),
-                Some(Ok(_)) => Err(gone(
-                    address,
-                    "gives another file than the one that was put on the roster; if that is meant, give it again with yalotheca want",
-                )),
-                Some(Err(e)) => Err(e),
-                None => Err(gone(address, "gave nothing")),
-            }
-        }
-        Origin::Number { number, .. } => Err(gone(number, "is fetched by the server, not by us")),
-        Origin::Here { path, .. } => {
-            if home.has(digest) {
-                return Ok((path.rsplit('/').next().unwrap_or(path).to_owned(), path.clone()));
-            }
-            Err(gone(
-                path,
-                "was on the server when it was adopted and is in this machine's store no more; give the file again with yalotheca want",
-            ))
-        }
-    }
 }

@@ -26,10 +26,11 @@ impl NoWay {
 
     /// Returns why, in one sentence: what stands closest to a version that cannot be.
     pub fn briefly(&self, id: &ItemId) -> String {
-        let of_it = |l: &&String| l.starts_with(&format!("{id} ")) || l.contains(&format!(" {id} "));
+        let own = |l: &&String| l.starts_with(&format!("{id} "));
+        let of_it = |l: &&String| l.contains(&format!(" {id} "));
         let told = tell(&self.reasons);
         let rest = told.iter().filter(|l| !l.starts_with("roster line") && !l.starts_with("you want"));
-        let first = rest.clone().find(of_it).or_else(|| rest.clone().next());
+        let first = rest.clone().find(own).or_else(|| rest.clone().find(of_it)).or_else(|| rest.clone().next());
         first.or(told.first()).cloned().unwrap_or_default()
     }
 }
