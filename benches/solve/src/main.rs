@@ -2,6 +2,7 @@
 //!
 //! `cargo run --release` for all; `cargo run --release -- NAME…` for some.
 
+mod counted;
 mod instance;
 mod others;
 mod ours;
@@ -27,7 +28,7 @@ fn main() {
     for name in names {
         let told: Vec<Option<(f64, u64, String)>> = SOLVERS.iter().map(|s| best(s, name)).collect();
         let cell = |t: &Option<(f64, u64, String)>| match t {
-            Some((ms, mb, _)) => format!("{ms:.1} ms, {mb} MB"),
+            Some((ms, mb, _)) => format!("{ms:.1} ms, {:.1} MB", *mb as f64 / 1024.0),
             None => format!("over {} s", MOST.as_secs()),
         };
         let better = told[1..].iter().flatten().map(|t| t.0).fold(f64::INFINITY, f64::min);
@@ -75,15 +76,8 @@ fn one(solver: &str, name: &str) {
         _ => Box::new(others::second(&instance)),
     };
     // what was made beforehand counts for nobody
-    let _ = std::fs::write("/proc/self/clear_refs", "5");
-    let before = memory("VmRSS");
+    let before = counted::begin();
     let (said, took) = solve();
-    println!("{}\t{}\t{said}", took.as_secs_f64() * 1000.0, memory("VmHWM").saturating_sub(before) / 1024);
-}
-
-/// A line of the process's own status, in KiB.
-fn memory(line: &str) -> u64 {
-    let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
-    let found = status.lines().find(|l| l.starts_with(line)).and_then(|l| l.split_whitespace().nth(1)?.parse().ok());
-    found.unwrap_or(0)
+    let most = counted::most().saturating_sub(before);
+    println!("{}\t{}\t{said}", took.as_secs_f64() * 1000.0, most / 1024);
 }
