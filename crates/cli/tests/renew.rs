@@ -70,6 +70,10 @@ fn only_some_move_and_what_is_held_stays() {
     assert!(!roster.contains("lock-core") && roster.contains("never = \"2.1.0\""), "{roster}");
     let text = flat(&club.run("why chest-locks@2.1.0").text);
     assert!(text.contains("chest-locks 2.1.0 must not be taken"), "{text}");
+    // asking for another range keeps what the roster says of it besides
+    club.ok("want chest-locks@>=1.2 --quiet");
+    let kept = "chest-locks = { version = \">=1.2\", never = \"2.1.0\" }";
+    assert!(club.read("roster.toml").contains(kept), "{}", club.read("roster.toml"));
     for (words, says) in [("renew nobody", "nobody"), ("renew chest-lock", "did you mean `chest-locks`?")] {
         let ran = club.run(words);
         assert!(ran.code != 0 && ran.text.contains(says), "{}", ran.text);

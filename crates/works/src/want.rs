@@ -8,7 +8,7 @@ use yalotheca_core::family::FetchedBy;
 use yalotheca_core::finding::Finding;
 use yalotheca_core::id::ItemId;
 use yalotheca_core::manifest;
-use yalotheca_core::roster::{Origin, put_in, put_item, take_in, take_item};
+use yalotheca_core::roster::{Origin, Want, put_in, put_item, take_in, take_item};
 use yalotheca_core::solve::{Question, Reason};
 use yalotheca_core::text::{clean, did_you_mean};
 use yalotheca_core::version::Range;
@@ -243,11 +243,25 @@ pub(crate) fn line(server: &Server, what: &str, how: &How) -> Result<(ItemId, St
         let family = clean(&other.facts.family, 40);
         return Err(Error::OtherFamily { item: id.to_string(), family, here: here.clone() });
     }
-    Ok((id, value(server, &range, how)))
+    let value = value(server, &id, &range, how);
+    Ok((id, value))
 }
 
-/// A roster line's value for an item of a catalogue.
-fn value(server: &Server, range: &Range, how: &How) -> String {
+/// A roster line's value for an item of a catalogue; what the roster says of it besides stays.
+fn value(server: &Server, id: &ItemId, range: &Range, how: &How) -> String {
+    let never = server.roster.never.iter().find(|n| n.id == *id);
+    if let Some(was) = server
+        .roster
+        .want(id)
+        .filter(|w| w.from.is_none() && (w.hold || w.beta || w.catalogue.is_some() || never.is_some()))
+    {
+        let kind = how.kind.clone().or_else(|| was.kind.clone());
+        let catalogue = how.catalogue.clone().or_else(|| was.catalogue.clone());
+        let take = if how.take.is_empty() { was.take.clone() } else { Some(how.take.clone()) };
+        let file = how.password_file.as_ref().map(|f| beside(server, f)).or_else(|| was.password_file.clone());
+        let want = Want { range: range.clone(), kind, catalogue, take, password_file: file, ..was.clone() };
+        return written(&want, never.map(|n| &n.range));
+    }
     let more = more(server, how);
     if more.is_empty() {
         toml_text(&range.to_string())
