@@ -163,6 +163,9 @@ fn readiness(found: &Readiness, suppose: &BTreeMap<String, String>, ui: &Ui) -> 
     for reason in &reasons {
         ui.line(format!("  - {}", clean(reason, 300)));
     }
+    if suppose.contains_key("core") {
+        ui.hint("What that core can do is not known here: it is taken as what this one can.");
+    }
     let item = |(id, version, ready): &(ItemId, yalotheca_core::version::Version, Ready)| {
         let (state, then, by) = match ready {
             Ready::Ready => ("ready", None, None),
