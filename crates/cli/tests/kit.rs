@@ -77,6 +77,8 @@ fn kits_that_cannot_be() {
         ("extra/a.yaml", "settings/../start.conf"),
         ("extra/a.yaml", "/etc/passwd"),
         ("extra/a.yaml", "plugins/evil.qpl"),
+        ("extra/a.yaml", "settings/.yalotheca/heads/000099.json"),
+        ("extra/a.yaml", "state:heads/000099.json"),
     ];
     for (from, to) in kits {
         refused(&club, &kit("1.0", &[], &[(from, to, "x")]), 3, "where files of a kit do not go");

@@ -70,6 +70,8 @@ fn what_cannot_be_an_order_is_told() {
     assert!(edit(&["chest-lock"]).1.contains("did you mean `chest-locks`?"));
     assert!(edit(&["\u{7}\u{1b}[31m"]).0 == 2);
     assert_ne!(club.run("order --edit ../nowhere.txt").code, 0);
+    let ran = club.run("order --edit /dev/zero");
+    assert!(ran.code == 2 && ran.text.contains("larger than a list"), "{}", ran.text);
     let ran = club.run("order --edit");
     assert!(ran.code == 6 && ran.text.contains("order --edit FILE"), "{}", ran.text);
     assert_eq!(club.read("roster.toml"), before);

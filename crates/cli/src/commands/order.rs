@@ -1,4 +1,6 @@
-use std::path::PathBuf;
+use std::fs::File;
+use std::io::Read as _;
+use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use clap::Args;
@@ -10,6 +12,9 @@ use super::{NEEDS_ANSWER, server, want};
 use crate::setting::Setting;
 use crate::ui::{Ui, paint};
 use crate::view::{order, table};
+
+/// A file with an order is no larger than this (bytes).
+const MOST_LIST: u64 = 4_000_000;
 
 /// Shows the load order, each line with what fixes it there
 ///
@@ -33,9 +38,7 @@ pub(crate) fn run(args: &Order, setting: &Setting, ui: &Ui) -> Result<u8, Error>
         return Ok(0);
     };
     let text = match from {
-        Some(file) => std::fs::read(file)
-            .map(|b| String::from_utf8_lossy(&b).into_owned())
-            .map_err(|source| Error::Disk { path: file.clone(), doing: "cannot be read", source })?,
+        Some(file) => read(file)?,
         None => match setting.editor.as_deref().filter(|_| setting.interactive) {
             Some(editor) => edited(&found, editor)?,
             None => {
@@ -48,6 +51,18 @@ pub(crate) fn run(args: &Order, setting: &Setting, ui: &Ui) -> Result<u8, Error>
     };
     let outcome = edit(&server, &text, !args.dry_run)?;
     Ok(want::told(&outcome, args.dry_run, ui))
+}
+
+/// A list of the administrator's own; one that is larger than any order is refused.
+fn read(path: &Path) -> Result<String, Error> {
+    let failed = |source| Error::Disk { path: path.to_owned(), doing: "cannot be read", source };
+    let mut bytes = Vec::new();
+    File::open(path).and_then(|f| f.take(MOST_LIST + 1).read_to_end(&mut bytes)).map_err(failed)?;
+    if bytes.len() as u64 > MOST_LIST {
+        let shown = path.display();
+        return Err(Error::Usage(format!("`{shown}` is larger than a list of items can be; give one item a line")));
+    }
+    Ok(String::from_utf8_lossy(&bytes).into_owned())
 }
 
 fn show(found: &Lines, ui: &Ui) {

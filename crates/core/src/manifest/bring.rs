@@ -52,7 +52,9 @@ pub(super) fn sent(
     };
     let place = |inside: &str, from: &str, to: &str, within: &[String]| {
         let any = within.iter().any(|w| glob(w, to));
-        if storable(to).is_ok() && any {
+        // whatever the family allows: no other root, and no hidden folder such as that of our own state
+        let plain = !to.contains(':') && !to.split(['/', '\\']).any(|part| part.starts_with('.'));
+        if storable(to).is_ok() && plain && any {
             return Ok(());
         }
         let why = format!(
