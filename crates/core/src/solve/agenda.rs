@@ -1,35 +1,53 @@
 //! What is decided next, in the order of the rule: the wants, then breadth first what was chosen for them needs, wishes
 //! last. Each in turn gets the first of what would do that was not ruled out.
+//!
+//! The agenda outlives a step: where something was passed over because it is not known yet, it is gone on from there.
 
 use super::rules::Rules;
-use super::sat::{Followed, Lit, Origin};
+use super::search::{Followed, Origin, Term};
 use super::told::{Id, Told};
 use super::{Problem, Question};
 use crate::facts::{Need, VersionFacts};
 
-/// One thing that must be met, or may be.
-#[derive(Debug, Clone, Copy)]
-struct Slot {
-    ask: u32,
-    /// For a wish, whose it is: it is taken where it does no harm.
-    wish: Option<u32>,
+/// A chosen version: its item's number in the search, and its place.
+pub(super) type Pick = (u32, u32);
+
+/// What is gone through, one after the other.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
+enum Stage {
+    /// The lines of the roster.
+    #[default]
+    Wants,
+    /// What the chosen need.
+    Needs,
+    /// What the chosen wish for.
+    Wishes,
+    /// What those need that a wish brought.
+    Brought,
 }
 
-/// Where the agenda stood before a decision.
-#[derive(Debug, Clone, Copy)]
+/// Something that must be met, or may be, by where it stands: whose it is among the chosen, and its place there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
+struct Point {
+    stage: Stage,
+    owner: usize,
+    part: usize,
+}
+
+/// Where the agenda stood.
+#[derive(Debug, Clone, Copy, Default)]
 struct Mark {
-    at: usize,
-    slots: usize,
+    at: Point,
     chosen: usize,
-    wished: bool,
+    level: usize,
 }
 
 /// How a search ended.
 pub(super) enum Ended {
     /// These must be known first.
     Open(Vec<Question>),
-    /// The chosen versions, in the order in which they were chosen.
-    Found(Vec<u32>),
+    /// The chosen versions are the answer.
+    Found,
     /// The rules that are at fault.
     Impossible(Vec<Origin>),
 }
@@ -37,33 +55,49 @@ pub(super) enum Ended {
 /// The search: where it stands, and how it got there.
 #[derive(Clone, Default)]
 pub(super) struct Agenda {
-    slots: Vec<Slot>,
-    at: usize,
-    /// Chosen versions.
-    chosen: Vec<u32>,
-    /// Of each id: whether one of its versions is chosen.
+    at: Point,
+    /// Of each want: what it asks for, once everything about it is known.
+    wants: Vec<Option<u32>>,
+    chosen: Vec<Pick>,
+    /// Of each item of the search: whether it is chosen.
     is_chosen: Vec<bool>,
-    /// Whether wishes were put on it.
-    wished: bool,
+    /// So many were chosen when the wishes began.
+    wishing: usize,
+    /// What each of those wishes for, once it is that far.
+    wishes: Vec<Vec<u32>>,
+    /// Before each decision.
     marks: Vec<Mark>,
-    /// How much of what is assigned was looked at.
+    /// The first that was passed over because it is not known yet.
+    passed: Option<Mark>,
+    /// How much of what was narrowed down was looked at.
     looked: usize,
 }
 
 impl Agenda {
-    /// Begins with what is wanted.
-    pub(super) fn new(wants: impl IntoIterator<Item = u32>) -> Self {
-        let slots = wants.into_iter().map(|ask| Slot { ask, wish: None }).collect();
-        Self { slots, ..Self::default() }
+    /// Begins with so many wants.
+    pub(super) fn new(wants: usize) -> Self {
+        Self { wants: vec![None; wants], ..Self::default() }
     }
 
-    /// Searches for the best choice by the rule.
-    pub(super) fn search(&mut self, rules: &mut Rules, told: &Told, problem: &Problem) -> Ended {
+    /// Returns what was chosen, in the order of the rule.
+    pub(super) fn chosen(&self) -> &[Pick] {
+        &self.chosen
+    }
+
+    /// Returns the wishes: whose they are among the chosen, and what they ask for.
+    pub(super) fn wishes(&self) -> impl Iterator<Item = (usize, u32)> + '_ {
+        let of = |(owner, asks): (usize, &Vec<u32>)| asks.iter().map(move |ask| (owner, *ask)).collect::<Vec<_>>();
+        self.wishes.iter().enumerate().flat_map(of)
+    }
+
+    /// Searches for the best choice by the rule, from where it was left.
+    pub(super) fn search(&mut self, rules: &mut Rules, told: &mut Told, problem: &Problem) -> Ended {
+        self.resume(rules);
         loop {
-            match rules.sat.follow() {
+            match rules.search.follow() {
                 Followed::Impossible(faults) => return Ended::Impossible(faults),
                 Followed::Back(level) => {
-                    self.back_to(level, rules);
+                    self.back_to(level);
                     continue;
                 }
                 Followed::Rest => {}
@@ -73,138 +107,203 @@ impl Agenda {
             }
             match self.next(rules, told, problem) {
                 Next::Again => {}
-                Next::Try(lit) => {
-                    let (slots, chosen) = (self.slots.len(), self.chosen.len());
-                    self.marks.push(Mark { at: self.at, slots, chosen, wished: self.wished });
-                    rules.sat.decide(lit);
+                // what it asks for may rule it out
+                Next::Try(item, place) if !rules.is_open(item, place) => rules.open(told, problem, item, place),
+                Next::Try(item, place) => {
+                    self.marks.push(self.mark());
+                    rules.search.decide(item, place);
                 }
-                Next::Done(open) if open.is_empty() => return Ended::Found(self.chosen.clone()),
+                Next::Done(open) if open.is_empty() => return Ended::Found,
                 Next::Done(open) => return Ended::Open(open),
             }
         }
     }
 
-    /// Opens what came to be true: what it asks for may rule out more. Returns whether clauses were added.
-    fn look(&mut self, rules: &mut Rules, told: &Told, problem: &Problem) -> bool {
-        let mut news = false;
-        self.looked = self.looked.min(rules.sat.trail().len());
-        while let Some(lit) = rules.sat.trail().get(self.looked).copied() {
-            self.looked += 1;
-            if lit.is_yes() && rules.what(lit.var()).is_some() && rules.asks_of(lit.var()).is_none() {
-                rules.open(told, problem, lit.var());
-                news = true;
-            }
-        }
-        news
+    fn mark(&self) -> Mark {
+        Mark { at: self.at, chosen: self.chosen.len(), level: self.marks.len() }
     }
 
-    fn next(&mut self, rules: &mut Rules, told: &Told, problem: &Problem) -> Next {
-        while let Some(slot) = self.slots.get(self.at).copied() {
-            if self.is_met(rules, slot) {
-                self.at += 1;
+    /// Goes on from the first that was passed over: what comes after it in order must not be chosen before it.
+    fn resume(&mut self, rules: &mut Rules) {
+        if let Some(passed) = self.passed.take() {
+            rules.search.back_to(passed.level);
+            self.return_to(passed);
+        }
+        self.looked = 0;
+    }
+
+    /// Goes back with the search.
+    fn back_to(&mut self, level: usize) {
+        let Some(mark) = self.marks.get(level).copied() else { return };
+        self.return_to(mark);
+    }
+
+    fn return_to(&mut self, mark: Mark) {
+        self.marks.truncate(mark.level);
+        for (item, _) in self.chosen.drain(mark.chosen..) {
+            self.is_chosen[item as usize] = false;
+        }
+        self.at = mark.at;
+        if self.at.stage < Stage::Wishes {
+            self.wishes.clear();
+        }
+        self.passed = self.passed.filter(|p| p.at < self.at);
+        self.looked = 0;
+    }
+
+    /// Opens what came to be true: what it asks for may rule out more. Returns whether clauses were added.
+    fn look(&mut self, rules: &mut Rules, told: &mut Told, problem: &Problem) -> bool {
+        let mut settled: Vec<Pick> = Vec::new();
+        self.looked = self.looked.min(rules.search.steps());
+        for item in rules.search.narrowed(self.looked) {
+            if let Some(place) = rules.search.place(item)
+                && place > 0
+                && !rules.is_open(item, place)
+            {
+                settled.push((item, place));
+            }
+        }
+        self.looked = rules.search.steps();
+        for (item, place) in &settled {
+            rules.open(told, problem, *item, *place);
+        }
+        !settled.is_empty()
+    }
+
+    fn next(&mut self, rules: &mut Rules, told: &mut Told, problem: &Problem) -> Next {
+        loop {
+            let Some(asked) = self.asked(rules, told, problem) else { return self.end(rules, told, problem) };
+            let Some(ask) = asked else {
+                if self.passed.is_none() {
+                    self.passed = Some(self.mark());
+                }
+                self.at.part += 1;
+                continue;
+            };
+            let fits = rules.fits(ask);
+            let meets = |part: &Term| {
+                let place = rules.search.place(part.item).filter(|_| self.has(part.item));
+                place.is_some_and(|p| super::runs::has(rules.search.places(part.set), p))
+            };
+            if fits.iter().any(meets) {
+                self.at.part += 1;
                 continue;
             }
-            let fits = &rules.asks[slot.ask as usize].fits;
-            let first = fits.iter().copied().find(|v| rules.sat.holds(Lit::yes(*v)) != Some(false));
-            match first {
-                Some(var) if rules.sat.holds(Lit::yes(var)) == Some(true) => {
-                    self.at += 1;
-                    self.choose(rules, told, problem, var);
-                }
-                Some(var) => return Next::Try(Lit::yes(var)),
+            let Some((item, place)) = fits.iter().find_map(|part| Some((part.item, rules.first_of(*part)?))) else {
                 // a wish that cannot be; what must be and cannot is a conflict that was met before
-                None => self.at += 1,
+                self.at.part += 1;
+                continue;
+            };
+            if rules.search.place(item) != Some(place) {
+                return Next::Try(item, place);
             }
+            if !rules.is_open(item, place) {
+                rules.open(told, problem, item, place);
+                return Next::Again;
+            }
+            self.at.part += 1;
+            self.choose((item, place));
         }
-        // what cannot be looked into yet may rule the wishes out
-        // most were looked into already
-        let all_known = self.chosen.iter().all(|v| rules.asks_of(*v).is_some());
-        let open = if all_known { Vec::new() } else { self.unknown(rules, told, |facts| &facts.needs) };
-        if self.wished || !open.is_empty() {
-            return Next::Done(open);
+    }
+
+    /// What is asked for where it stands: none behind the last; `Some(None)` where that is not known yet.
+    fn asked(&mut self, rules: &mut Rules, told: &mut Told, problem: &Problem) -> Option<Option<u32>> {
+        loop {
+            let Point { stage, owner, part } = self.at;
+            let last = if stage == Stage::Wishes { self.wishing } else { self.chosen.len() };
+            let found = match stage {
+                Stage::Wants if part < self.wants.len() => Some(self.want(part, rules, told, problem)),
+                Stage::Wants => None,
+                _ if owner >= last => None,
+                Stage::Wishes => self.wishes.get(owner).and_then(|all| all.get(part)).map(|ask| Some(*ask)),
+                Stage::Needs | Stage::Brought => {
+                    let (item, place) = self.chosen[owner];
+                    rules.ask_of(item, place, part).map(Result::ok)
+                }
+            };
+            if found.is_some() {
+                return found;
+            }
+            self.at = match stage {
+                Stage::Wants => Point { stage: Stage::Needs, owner: 0, part: 0 },
+                _ if owner < last => Point { stage, owner: owner + 1, part: 0 },
+                Stage::Wishes => Point { stage: Stage::Brought, owner: last, part: 0 },
+                Stage::Needs | Stage::Brought => return None,
+            };
         }
-        let open = self.unknown(rules, told, |facts| &facts.wishes);
+    }
+
+    fn want(&mut self, at: usize, rules: &mut Rules, told: &mut Told, problem: &Problem) -> Option<u32> {
+        if self.wants[at].is_none() {
+            let id = told.number(&problem.wants.get(at)?.id);
+            self.wants[at] = rules.want(told, problem, id, at as u32);
+        }
+        self.wants[at]
+    }
+
+    /// All that is known was gone through: asks for what is not, or goes on with the wishes.
+    fn end(&mut self, rules: &mut Rules, told: &mut Told, problem: &Problem) -> Next {
+        if self.passed.is_some() {
+            return Next::Done(self.unknown(rules, told, problem, |facts| &facts.needs));
+        }
+        if self.at.stage == Stage::Brought {
+            return Next::Done(Vec::new());
+        }
+        let open = self.unknown(rules, told, problem, |facts| &facts.wishes);
         if !open.is_empty() {
             return Next::Done(open);
         }
-        self.wished = true;
-        for owner in self.chosen.clone() {
-            let Some((id, version)) = rules.what(owner) else { continue };
-            for (at, need) in told.version(id, version).iter().flat_map(|f| &f.wishes).enumerate() {
-                let ask = rules.ask(told, problem, need, (id, version, at as u32, true));
-                self.slots.push(Slot { ask, wish: Some(owner) });
-            }
+        self.wishing = self.chosen.len();
+        self.wishes = Vec::new();
+        for (item, place) in self.chosen.clone() {
+            let known = told.known(rules.id(item)).cloned();
+            let wishes = known.as_ref().and_then(|k| k.at(place)).map(|f| f.wishes.as_slice()).unwrap_or_default();
+            self.wishes.push(wishes.iter().map(|need| rules.ask(told, problem, need)).collect());
         }
+        self.at = Point { stage: Stage::Wishes, owner: 0, part: 0 };
         Next::Again
     }
 
-    /// The questions about what the chosen versions ask for.
-    fn unknown(&self, rules: &Rules, told: &Told, of: fn(&VersionFacts) -> &[Need]) -> Vec<Question> {
-        let mut out = Vec::new();
-        for var in &self.chosen {
-            let Some((id, version)) = rules.what(*var) else { continue };
-            let Some(asked) = told.version(id, version).map(of).filter(|asked| !asked.is_empty()) else { continue };
-            for number in asked.iter().flat_map(Need::targets).filter_map(|t| told.find(&t.id)) {
-                if told.is_open(number) {
-                    told.unasked(number, &mut out);
-                }
-            }
+    /// The questions about what the wanted and the chosen ask for.
+    fn unknown(
+        &self,
+        rules: &Rules,
+        told: &mut Told,
+        problem: &Problem,
+        of: fn(&VersionFacts) -> &[Need],
+    ) -> Vec<Question> {
+        let mut ids: Vec<Id> = problem.wants.iter().map(|w| told.number(&w.id)).collect();
+        for (item, place) in &self.chosen {
+            let known = told.known(rules.id(*item)).cloned();
+            let Some(facts) = known.as_ref().and_then(|k| k.at(*place)) else { continue };
+            ids.extend(of(facts).iter().flat_map(Need::targets).map(|t| told.number(&t.id)));
         }
+        ids.sort_unstable();
+        ids.dedup();
+        let mut out = Vec::new();
+        ids.into_iter().for_each(|id| told.unasked(id, &mut out));
         out.sort();
         out.dedup();
         out
     }
 
-    /// Whether something that was chosen already meets it.
-    fn is_met(&self, rules: &Rules, slot: Slot) -> bool {
-        rules.asks[slot.ask as usize]
-            .fits
-            .iter()
-            .any(|v| rules.sat.holds(Lit::yes(*v)) == Some(true) && rules.what(*v).is_some_and(|(id, _)| self.has(id)))
+    fn has(&self, item: u32) -> bool {
+        self.is_chosen.get(item as usize).copied().unwrap_or(false)
     }
 
-    fn has(&self, id: Id) -> bool {
-        self.is_chosen.get(id as usize).copied().unwrap_or(false)
-    }
-
-    /// Puts what a chosen version needs on the agenda, as far as it is known.
-    fn choose(&mut self, rules: &mut Rules, told: &Told, problem: &Problem, var: u32) {
-        let Some((id, _)) = rules.what(var) else { return };
-        if self.is_chosen.len() <= id as usize {
-            self.is_chosen.resize(id as usize + 1, false);
+    fn choose(&mut self, pick: Pick) {
+        let item = pick.0 as usize;
+        if self.is_chosen.len() <= item {
+            self.is_chosen.resize(item + 1, false);
         }
-        self.is_chosen[id as usize] = true;
-        self.chosen.push(var);
-        if rules.asks_of(var).is_none() {
-            rules.open(told, problem, var);
-        }
-        self.slots.extend(rules.known_asks(var).map(|ask| Slot { ask, wish: None }));
-    }
-
-    /// Goes back with the assignment.
-    pub(super) fn back_to(&mut self, level: usize, rules: &Rules) {
-        let Some(mark) = self.marks.get(level).copied() else { return };
-        self.marks.truncate(level);
-        for var in self.chosen.drain(mark.chosen..) {
-            if let Some((id, _)) = rules.what(var) {
-                self.is_chosen[id as usize] = false;
-            }
-        }
-        self.slots.truncate(mark.slots);
-        self.at = mark.at;
-        self.wished = mark.wished;
-        self.looked = 0;
-    }
-
-    /// Returns the wishes: whose they are, and what they ask for.
-    pub(super) fn wishes(&self) -> impl Iterator<Item = (u32, u32)> + '_ {
-        self.slots.iter().filter_map(|s| Some((s.wish?, s.ask)))
+        self.is_chosen[item] = true;
+        self.chosen.push(pick);
     }
 }
 
 enum Next {
     Again,
-    Try(Lit),
+    Try(u32, u32),
     /// With the questions that are left.
     Done(Vec<Question>),
 }

@@ -14,15 +14,16 @@
 mod agenda;
 mod helps;
 mod reasons;
+mod runs;
 mod rules;
-mod sat;
+mod search;
 mod tell;
 mod told;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
-use agenda::{Agenda, Ended};
-use rules::{Rule, Rules};
+use agenda::{Agenda, Ended, Pick};
+use rules::Rules;
 use told::Told;
 
 pub use helps::{Help, Helped, MOST_HELPS, OtherCore};
@@ -138,15 +139,14 @@ pub struct Solver {
     problem: Problem,
     told: Told,
     rules: Rules,
-    /// Of each want: what it asks for, once everything about it is known.
-    wants: Vec<Option<u32>>,
+    agenda: Agenda,
 }
 
 impl Solver {
     /// Returns a solver that knows nothing yet.
     pub fn new(problem: Problem) -> Self {
-        let wants = vec![None; problem.wants.len()];
-        Self { problem, told: Told::default(), rules: Rules::default(), wants }
+        let agenda = Agenda::new(problem.wants.len());
+        Self { problem, told: Told::default(), rules: Rules::default(), agenda }
     }
 
     /// Returns a solver of another problem that knows the same facts.
@@ -186,74 +186,52 @@ impl Solver {
     /// Forgets what followed from facts that were replaced.
     fn begin_anew(&mut self) {
         self.rules = Rules::default();
-        self.wants = vec![None; self.problem.wants.len()];
+        self.agenda = Agenda::new(self.problem.wants.len());
     }
 
     /// Takes the next step with what is known.
     pub fn step(&mut self) -> Step {
-        let Self { problem, told, rules, wants } = self;
-        rules.sat.back_to(0);
-        let mut open = Vec::new();
-        for (at, want) in problem.wants.iter().enumerate() {
-            let id = told.number(&want.id);
-            told.unasked(id, &mut open);
-            let slot = wants.get_mut(at).filter(|w| w.is_none());
-            let (Some(slot), Some(known)) = (slot, told.known(id)) else { continue };
-            let order = rules::kept_first(problem, &want.id, known, known.within(&want.range));
-            let Some(first) = rules.reach(told, problem, id) else { continue };
-            let ask = rules.add_ask(order.into_iter().map(|v| first + v).collect());
-            rules.must(ask, Rule::Wanted(at as u32));
-            *slot = Some(ask);
-        }
-        let mut agenda = Agenda::new(wants.iter().flatten().copied());
+        let Self { problem, told, rules, agenda } = self;
+        rules.next_round();
         match agenda.search(rules, told, problem) {
-            Ended::Open(questions) => {
-                open.extend(questions);
-                open.sort();
-                open.dedup();
-                Step::Need(open)
-            }
-            Ended::Found(_) if !open.is_empty() => {
-                open.sort();
-                open.dedup();
-                Step::Need(open)
-            }
-            Ended::Found(chosen) => {
-                let wishes: Vec<(u32, u32)> = agenda.wishes().collect();
-                Step::Answer(self.answer(chosen, &wishes))
-            }
-            Ended::Impossible(faults) => {
-                Step::Impossible(reasons::smallest(&self.problem, &self.told, &self.rules, &faults))
-            }
+            Ended::Open(questions) => Step::Need(questions),
+            Ended::Found => Step::Answer(self.answer()),
+            Ended::Impossible(faults) => Step::Impossible(reasons::smallest(problem, told, rules, &faults)),
         }
     }
 
     /// Drops what nothing needs, last first, until nothing can be spared: what went may have been the only one to need
     /// another.
-    fn answer(&self, mut chosen: Vec<u32>, wishes: &[(u32, u32)]) -> Answer {
-        let (rules, told) = (&self.rules, &self.told);
-        let place: HashMap<u32, usize> = chosen.iter().enumerate().map(|(at, v)| (*v, at)).collect();
+    fn answer(&self) -> Answer {
+        let (rules, told, chosen) = (&self.rules, &self.told, self.agenda.chosen());
+        let place: HashMap<u32, usize> = chosen.iter().enumerate().map(|(at, (item, _))| (*item, at)).collect();
         // each need of each that is there, with how many meet it
         let mut asks: Vec<(usize, u32)> = Vec::new();
         let mut meets: Vec<Vec<usize>> = vec![Vec::new(); chosen.len()];
         let mut count: Vec<usize> = Vec::new();
-        let wishing = wishes.iter().filter_map(|(owner, ask)| Some((*place.get(owner)?, *ask)));
-        let needs = chosen.iter().enumerate().flat_map(|(at, v)| rules.known_asks(*v).map(move |ask| (at, ask)));
-        for (owner, ask) in needs.chain(wishing) {
-            let by: Vec<usize> = rules.asks[ask as usize].fits.iter().filter_map(|v| place.get(v).copied()).collect();
-            for at in &by {
-                meets[*at].push(asks.len());
+        let needs = chosen.iter().enumerate();
+        let needs = needs.flat_map(|(at, (item, place))| rules.asks_of(*item, *place).map(move |ask| (at, ask)));
+        for (owner, ask) in needs.chain(self.agenda.wishes()) {
+            let before = asks.len();
+            let mut by = 0;
+            for part in rules.fits(ask) {
+                let at = place.get(&part.item).filter(|at| runs::has(rules.search.places(part.set), chosen[**at].1));
+                // two parts may be of one item
+                if let Some(at) = at.filter(|at| meets[**at].last() != Some(&before)) {
+                    meets[*at].push(before);
+                    by += 1;
+                }
             }
-            count.push(by.len());
+            count.push(by);
             asks.push((owner, ask));
         }
-        let wants: HashSet<u32> = self.problem.wants.iter().filter_map(|w| told.find(&w.id)).collect();
-        let is_wanted = |v: &u32| rules.what(*v).is_some_and(|(id, _)| wants.contains(&id));
-        let wanted: Vec<bool> = chosen.iter().map(is_wanted).collect();
+        let wants: HashSet<u32> =
+            self.problem.wants.iter().filter_map(|w| rules.item(told.find(&w.id)?)).collect();
+        let is_wanted = |(item, _): &Pick| wants.contains(item);
         let mut gone = vec![false; chosen.len()];
         loop {
-            let before = gone.iter().filter(|g| **g).count();
-            for at in (0..chosen.len()).rev().filter(|at| !wanted[*at]) {
+            let mut any = false;
+            for at in (0..chosen.len()).rev().filter(|at| !is_wanted(&chosen[*at])) {
                 let alone = |ask: &usize| {
                     let owner = asks[*ask].0;
                     count[*ask] < 2 && owner != at && !gone[owner]
@@ -261,29 +239,21 @@ impl Solver {
                 if gone[at] || meets[at].iter().any(alone) {
                     continue;
                 }
-                gone[at] = true;
+                (gone[at], any) = (true, true);
                 for ask in &meets[at] {
                     count[*ask] = count[*ask].saturating_sub(1);
                 }
             }
-            if gone.iter().filter(|g| **g).count() == before {
+            if !any {
                 break;
             }
         }
-        let mut at = 0;
-        chosen.retain(|_| {
-            at += 1;
-            !gone[at - 1]
-        });
-        let one = |var: &u32| {
-            let (id, version) = rules.what(*var)?;
-            Some(Chosen {
-                id: told.name(id).clone(),
-                facts: told.version(id, version)?.clone(),
-                wanted: is_wanted(var),
-            })
+        let one = |(pick, _): (&Pick, &bool)| {
+            let id = rules.id(pick.0);
+            let facts = told.version(id, pick.1)?.clone();
+            Some(Chosen { id: told.name(id).clone(), facts, wanted: is_wanted(pick) })
         };
-        Answer { chosen: chosen.iter().filter_map(one).collect() }
+        Answer { chosen: chosen.iter().zip(&gone).filter(|(_, gone)| !**gone).filter_map(one).collect() }
     }
 }
 

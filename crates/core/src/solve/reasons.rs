@@ -1,11 +1,11 @@
 //! Why there is no answer: a smallest set of rules that cannot all hold, as data.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 
-use super::Problem;
 use super::rules::{List, Rule, Rules, misfit};
-use super::sat::Origin;
+use super::search::{Claim, MOST_CONFLICTS, Origin, least};
 use super::told::Told;
+use super::{Problem, runs};
 use crate::facts::{Misfit, Need, Target};
 use crate::id::ItemId;
 use crate::version::{Range, Version};
@@ -124,27 +124,75 @@ pub struct Reasons {
     pub versions: Vec<(ItemId, Vec<Version>)>,
 }
 
-/// More rules than these are only narrowed down as they are told: those of one item that say the same together.
+/// More versions with rules than these are only narrowed down as they are told: those of one item that say the same together.
 const MOST_SINGLE: usize = 60;
+
+/// Returns the rules of a smallest set among those at fault: first what is told together, then, where that is little, version
+/// by version.
+fn narrowed(told: &Told, rules: &Rules, faults: &[Origin]) -> Vec<Rule> {
+    let mut claims = rules.search.claims(faults);
+    let mut together: BTreeMap<Origin, Vec<Origin>> = BTreeMap::new();
+    for origin in faults {
+        let Some(rule) = rules.rule(*origin) else { continue };
+        let first = together.values().map(|all| all[0]).find(|o| rules.rule(*o).is_some_and(|r| say_the_same(told, r, rule)));
+        let key = first.unwrap_or(*origin);
+        together.entry(key).or_default().push(*origin);
+    }
+    let units: Vec<Vec<Origin>> = together.into_values().collect();
+    let of = |unit: &Vec<Origin>| unit.iter().flat_map(|o| claims.get(o).into_iter().flatten().cloned()).collect();
+    let count = |item: u32| rules.search.count(item);
+    let mut budget = MOST_CONFLICTS;
+    let kept = least(&units.iter().map(of).collect::<Vec<Vec<Claim>>>(), count, &mut budget);
+    let kept: Vec<Origin> = kept.into_iter().flat_map(|at| units[at].iter().copied()).collect();
+    let single = |origin: &Origin| {
+        let rule = rules.rule(*origin)?;
+        let Some((_, (first, last))) = rule.of() else { return Some(vec![(*origin, rule)]) };
+        Some((first..=last).map(|place| (*origin, rule.only((place, place)))).collect())
+    };
+    let singles: Vec<(Origin, Rule)> = kept.iter().filter_map(single).flatten().collect();
+    if singles.len() > MOST_SINGLE {
+        return singles.into_iter().map(|(_, rule)| rule).collect();
+    }
+    let of = |(origin, rule): &(Origin, Rule)| {
+        let mut own: Vec<Claim> = claims.get(origin).cloned().unwrap_or_default();
+        if let (Some((id, (only, _))), Some((_, all))) = (rule.of(), rules.rule(*origin).and_then(Rule::of)) {
+            let item = rules.item(id);
+            let others = runs::both(&[all], &runs::rest(&[(only, only)], all.1 + 1)).collect::<Vec<_>>();
+            for (_, places) in own.iter_mut().flatten().filter(|(i, _)| Some(*i) == item) {
+                *places = runs::either(places, &others);
+            }
+        }
+        own
+    };
+    let kept = least(&singles.iter().map(of).collect::<Vec<Vec<Claim>>>(), count, &mut budget);
+    claims.clear();
+    kept.into_iter().map(|at| singles[at].1).collect()
+}
+
+/// Whether two rules are told in one sentence.
+fn say_the_same(told: &Told, a: Rule, b: Rule) -> bool {
+    let facts = |rule: Rule| rule.of().and_then(|(id, (first, _))| told.version(id, first));
+    let same_item = a.of().map(|(id, _)| id) == b.of().map(|(id, _)| id);
+    match (a, b) {
+        (Rule::Misfit(..), Rule::Misfit(..)) | (Rule::Held(..), Rule::Held(..)) => same_item,
+        (Rule::Never(m, ..), Rule::Never(n, ..)) => same_item && m == n,
+        (Rule::Need(.., m), Rule::Need(.., n)) if same_item => {
+            let need = |rule, at: u32| facts(rule).and_then(|f| f.needs.get(at as usize));
+            need(a, m) == need(b, n)
+        }
+        _ => a == b,
+    }
+}
 
 /// Finds a smallest set of rules among those at fault.
 pub(super) fn smallest(problem: &Problem, told: &Told, rules: &Rules, faults: &[Origin]) -> Reasons {
-    let mut units: BTreeMap<_, Vec<Origin>> = BTreeMap::new();
-    for origin in faults {
-        units.entry(rules.unit(*origin)).or_default().push(*origin);
-    }
-    // first what is told together, then, where that is little, rule by rule
-    let mut kept = rules.sat.narrow(&units.into_values().collect::<Vec<_>>());
-    if kept.len() <= MOST_SINGLE {
-        kept = rules.sat.narrow(&kept.iter().map(|o| vec![*o]).collect::<Vec<_>>());
-    }
-    let reason = |origin: &Origin| spelled(problem, told, *rules.origins.get(*origin as usize)?);
-    let mut found: Vec<Reason> = Vec::new();
-    for reason in kept.iter().filter_map(reason) {
-        if !found.contains(&reason) {
-            found.push(reason);
-        }
-    }
+    let kept = narrowed(told, rules, faults);
+    let single = |rule: &Rule| {
+        let versions = rule.of().map_or((0, 0), |(_, versions)| versions);
+        (versions.0..=versions.1).filter_map(|place| spelled(problem, told, *rule, place)).collect::<Vec<_>>()
+    };
+    let mut seen: HashSet<Reason> = HashSet::new();
+    let found: Vec<Reason> = kept.iter().flat_map(single).filter(|r| seen.insert(r.clone())).collect();
     let (rules, because) = tree(found, told);
     let mut spoken: Vec<ItemId> = rules
         .iter()
@@ -177,32 +225,33 @@ pub(super) fn smallest(problem: &Problem, told: &Told, rules: &Rules, faults: &[
     }
 }
 
-fn spelled(problem: &Problem, told: &Told, rule: Rule) -> Option<Reason> {
+/// A rule of one of its versions.
+fn spelled(problem: &Problem, told: &Told, rule: Rule, at: u32) -> Option<Reason> {
     let version = |id, version| told.version(id, version).map(|f| f.version.clone());
     Some(match rule {
         Rule::Wanted(at) => {
             let want = problem.wants.get(at as usize)?;
             Reason::Wanted { id: want.id.clone(), range: want.range.clone(), line: want.line }
         }
-        Rule::Misfit(id, at) => {
+        Rule::Misfit(id, _) => {
             let (known, name) = (told.known(id)?, told.name(id));
             let misfit = misfit(problem, name, known, told.version(id, at)?)?;
             Reason::Misfit { id: name.clone(), version: version(id, at)?, misfit }
         }
-        Rule::Never(never, id, at) => {
+        Rule::Never(never, id, _) => {
             let never = problem.never.get(never as usize)?;
             let (range, line) = (never.range.clone(), never.line);
             Reason::Never { id: told.name(id).clone(), version: version(id, at)?, range, line }
         }
-        Rule::Held(id, at) => {
+        Rule::Held(id, _) => {
             let name = told.name(id);
             Reason::Held { id: name.clone(), version: version(id, at)?, at: problem.held.get(name)?.clone() }
         }
-        Rule::Need(id, at, need) => {
+        Rule::Need(id, _, need) => {
             let need = told.version(id, at)?.needs.get(need as usize)?.clone();
             Reason::Need { id: told.name(id).clone(), version: version(id, at)?, need }
         }
-        Rule::Apart(id, at, list, place) => {
+        Rule::Apart(id, _, list, place) => {
             let target = list.of(told.version(id, at)?).get(place as usize)?.clone();
             let welcome = list == List::Welcomes;
             Reason::Apart { id: told.name(id).clone(), version: version(id, at)?, target, welcome }

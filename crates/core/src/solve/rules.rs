@@ -1,29 +1,60 @@
-//! Turns what is known into clauses, a version at a time: what a version asks for is looked at once it is true.
+//! Turns what is known into clauses, a version at a time: what a version asks for is looked at once it is to be taken.
 
 use std::collections::HashMap;
-use std::hash::{DefaultHasher, Hash as _, Hasher as _};
 
-use super::Problem;
-use super::sat::{DEFINED, Lit, Origin, Sat};
+use super::runs::{self, Run};
+use super::search::{Origin, Search, Term};
 use super::told::{Id, Known, Told, provides};
+use super::Problem;
 use crate::facts::{Misfit, Need, Target, VersionFacts};
+use crate::id::ItemId;
 use crate::version::Range;
+
+/// Versions of one item that follow one another, by the places of the first and the last.
+pub(super) type Versions = Run;
 
 /// A rule, by where it stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub(super) enum Rule {
     /// A line of the roster: its place among the wants.
     Wanted(u32),
-    /// A version that cannot run here.
-    Misfit(Id, u32),
-    /// A version that is never to be taken: its place among the refusals.
-    Never(u32, Id, u32),
-    /// A version that is another than the one that is held.
-    Held(Id, u32),
-    /// A need of a version, by its place.
-    Need(Id, u32, u32),
-    /// A version that cannot stand beside others.
-    Apart(Id, u32, List, u32),
+    /// Versions that cannot run here.
+    Misfit(Id, Versions),
+    /// Versions that are never to be taken: their place among the refusals.
+    Never(u32, Id, Versions),
+    /// Versions that are others than the one that is held.
+    Held(Id, Versions),
+    /// A need of versions, by its place.
+    Need(Id, Versions, u32),
+    /// Versions that cannot stand beside others.
+    Apart(Id, Versions, List, u32),
+}
+
+impl Rule {
+    /// Returns the item and the versions that the rule is of; none for a line of the roster.
+    pub(super) fn of(self) -> Option<(Id, Versions)> {
+        match self {
+            Rule::Wanted(_) => None,
+            Rule::Misfit(id, versions)
+            | Rule::Never(_, id, versions)
+            | Rule::Held(id, versions)
+            | Rule::Need(id, versions, _)
+            | Rule::Apart(id, versions, ..) => Some((id, versions)),
+        }
+    }
+
+    /// Returns the same rule of some of its versions.
+    pub(super) fn only(mut self, some: Versions) -> Self {
+        match &mut self {
+            Rule::Wanted(_) => {}
+            Rule::Misfit(_, versions)
+            | Rule::Never(_, _, versions)
+            | Rule::Held(_, versions)
+            | Rule::Need(_, versions, _)
+            | Rule::Apart(_, versions, ..) => *versions = some,
+        }
+        self
+    }
 }
 
 /// The lists of what a version cannot stand beside.
@@ -45,83 +76,125 @@ impl List {
     }
 }
 
-/// Where a need stands: item, version, its place, and whether it is a wish.
-pub(super) type Place = (Id, u32, u32, bool);
-
-/// What is asked for: the versions that would do, in the order of the rule.
-#[derive(Debug, Clone, Default)]
-pub(super) struct Ask {
-    pub(super) fits: Vec<u32>,
-    /// A variable that is true only when one of them is.
-    met: Option<u32>,
-}
-
+/// Versions that cannot stand beside a target.
 #[derive(Debug, Clone)]
 struct Apart {
-    var: u32,
+    item: u32,
+    versions: Versions,
     range: Range,
     welcome: bool,
     origin: Origin,
 }
 
-/// Versions that fit a need are few: they stand in its clause. More get a variable of their own, once.
-const FEW: usize = 3;
+/// What was looked into of a version.
+#[derive(Debug, Clone)]
+struct Opened {
+    place: u32,
+    /// When it was last looked into.
+    round: u32,
+    /// What it asks for, need by need; [`NONE`] stands for what is not known yet.
+    asks: Vec<u32>,
+}
+
+/// A rule of a list that was seen to, for all versions that share it: what they ask for.
+#[derive(Debug, Clone, Copy)]
+struct Shared {
+    /// The list (none for needs) and the place in it.
+    at: (Option<List>, u32),
+    versions: Versions,
+    ask: u32,
+}
+
+/// An item that was reached.
+#[derive(Debug, Clone)]
+struct Item {
+    id: Id,
+    /// The place of the version that the ledger has, 0 for none.
+    kept: u32,
+    opened: Vec<Opened>,
+    shared: Vec<Shared>,
+}
 
 const NONE: u32 = u32::MAX;
 
-/// The clauses of what is known, with the variables behind them.
+/// The clauses of what is known, with what they are of.
 #[derive(Clone, Default)]
 pub(super) struct Rules {
-    pub(super) sat: Sat,
-    /// Of each id: its first version's variable.
-    first: Vec<u32>,
-    /// Of each variable: its item and version.
-    what: Vec<(Id, u32)>,
-    /// Of each variable: what it asks for, once it was opened; `NONE` stands for what is not known yet.
-    opened: Vec<Option<Vec<u32>>>,
-    pub(super) asks: Vec<Ask>,
-    /// By the hash of a need: what is asked for, and where such a need stands.
-    ask_of: HashMap<u64, Vec<(u32, Place)>>,
-    /// For each id: which opened versions cannot stand beside it.
+    pub(super) search: Search,
+    /// Of each id: its number in the search.
+    number: Vec<u32>,
+    /// By that number.
+    items: Vec<Item>,
+    /// What is asked for: where the versions that would do begin, and how many parts they have.
+    asks: Vec<(u32, u32)>,
+    fits: Vec<Term>,
+    /// For each id: which versions that were looked into cannot stand beside it.
     apart: HashMap<Id, Vec<Apart>>,
-    /// For each id: which items with variables have versions that provide it.
+    /// For each id: which items that were reached have versions that provide it.
     offers: HashMap<Id, Vec<Id>>,
-    inside: HashMap<(Id, Id, Range, bool), u32>,
     /// The rules, by the origin of their clauses.
-    pub(super) origins: Vec<Rule>,
+    origins: Vec<Rule>,
+    /// So often facts were told.
+    round: u32,
 }
 
 impl Rules {
-    /// Returns the item and the version of a variable; `None` for one that only helps.
-    pub(super) fn what(&self, var: u32) -> Option<(Id, u32)> {
-        self.what.get(var as usize).copied().filter(|(id, _)| *id != NONE)
+    /// New facts may make known what was not.
+    pub(super) fn next_round(&mut self) {
+        self.round += 1;
     }
 
-    /// Returns what a version asks for: `None` where it was not opened, or not everything is known.
-    pub(super) fn asks_of(&self, var: u32) -> Option<&[u32]> {
-        self.opened.get(var as usize)?.as_deref().filter(|asks| !asks.contains(&NONE))
+    /// Returns the id of an item of the search.
+    pub(super) fn id(&self, item: u32) -> Id {
+        self.items[item as usize].id
     }
 
-    /// Returns what a version asks for, as far as it is known.
-    pub(super) fn known_asks(&self, var: u32) -> impl Iterator<Item = u32> + '_ {
-        self.opened.get(var as usize).into_iter().flatten().flatten().copied().filter(|ask| *ask != NONE)
+    /// Returns the number of an id in the search.
+    pub(super) fn item(&self, id: Id) -> Option<u32> {
+        self.number.get(id as usize).copied().filter(|n| *n != NONE)
     }
 
-    /// Returns what rules are told together: those of one item that say the same.
-    pub(super) fn unit(&self, origin: Origin) -> (u8, u32, u32, u32) {
-        match self.origins.get(origin as usize) {
-            Some(Rule::Need(id, version, at)) => {
-                let var = self.first.get(*id as usize).map_or(NONE, |f| f + version);
-                let asks = self.opened.get(var as usize).and_then(Option::as_ref);
-                (0, *id, asks.and_then(|a| a.get(*at as usize)).copied().unwrap_or(NONE), 0)
-            }
-            Some(Rule::Misfit(id, _)) => (1, *id, 0, 0),
-            Some(Rule::Never(at, id, _)) => (2, *id, *at, 0),
-            Some(Rule::Held(id, _)) => (3, *id, 0, 0),
-            Some(Rule::Apart(id, version, list, at)) => (4 + *list as u8, *id, *version, *at),
-            Some(Rule::Wanted(at)) => (9, *at, 0, 0),
-            None => (10, origin, 0, 0),
+    /// Returns the rule that clauses come from.
+    pub(super) fn rule(&self, origin: Origin) -> Option<Rule> {
+        self.origins.get(origin as usize).copied()
+    }
+
+    /// Returns what would do for an ask: parts in the order of the rule, versions of an item each.
+    pub(super) fn fits(&self, ask: u32) -> &[Term] {
+        let (start, len) = self.asks[ask as usize];
+        &self.fits[start as usize..(start + len) as usize]
+    }
+
+    /// Returns the first version of a part that is not ruled out: the one that the ledger has, then the newest.
+    pub(super) fn first_of(&self, part: Term) -> Option<u32> {
+        let (open, places) = (self.search.open(part.item), self.search.places(part.set));
+        let kept = self.items[part.item as usize].kept;
+        if kept > 0 && runs::has(open, kept) && runs::has(places, kept) {
+            return Some(kept);
         }
+        runs::both(open, places).next().map(|run| run.0)
+    }
+
+    /// Returns what a version asks for, need by need, as far as it was looked into.
+    fn opened(&self, item: u32, place: u32) -> Option<&Opened> {
+        let all = &self.items[item as usize].opened;
+        all.binary_search_by_key(&place, |o| o.place).ok().map(|at| &all[at])
+    }
+
+    /// Whether there is nothing to look into in a version, until more is told.
+    pub(super) fn is_open(&self, item: u32, place: u32) -> bool {
+        self.opened(item, place).is_some_and(|o| o.round == self.round || !o.asks.contains(&NONE))
+    }
+
+    /// Returns what a version asks for as its need of a place; `Err` where that is not known yet, `None` after the last.
+    pub(super) fn ask_of(&self, item: u32, place: u32, need: usize) -> Option<Result<u32, ()>> {
+        let ask = *self.opened(item, place)?.asks.get(need)?;
+        Some(if ask == NONE { Err(()) } else { Ok(ask) })
+    }
+
+    /// Returns all that a version asks for, as far as it is known.
+    pub(super) fn asks_of(&self, item: u32, place: u32) -> impl Iterator<Item = u32> + '_ {
+        self.opened(item, place).into_iter().flat_map(|o| &o.asks).copied().filter(|ask| *ask != NONE)
     }
 
     fn origin(&mut self, rule: Rule) -> Origin {
@@ -129,168 +202,180 @@ impl Rules {
         self.origins.len() as Origin - 1
     }
 
-    /// Returns the variable of an item's first version; its versions follow. Makes them where there are none.
-    pub(super) fn reach(&mut self, told: &Told, problem: &Problem, id: Id) -> Option<u32> {
-        if self.first.len() <= id as usize {
-            self.first.resize(id as usize + 1, NONE);
+    /// Returns the number of an item in the search. Makes it one where its versions are known.
+    pub(super) fn reach(&mut self, told: &mut Told, problem: &Problem, id: Id) -> Option<u32> {
+        if self.number.len() <= id as usize {
+            self.number.resize(id as usize + 1, NONE);
         }
-        if self.first[id as usize] != NONE {
-            return Some(self.first[id as usize]);
+        if self.number[id as usize] != NONE {
+            return Some(self.number[id as usize]);
         }
-        let known = told.known(id)?;
-        let first = self.sat.group(known.versions.len());
-        self.first[id as usize] = first;
-        self.what.extend((0..known.versions.len() as u32).map(|v| (id, v)));
-        self.opened.resize(self.what.len(), None);
-        for (at, facts) in known.versions.iter().enumerate() {
-            for provided in &facts.provides {
-                if let Some(other) = told.find(&provided.id).filter(|o| *o != id) {
-                    let list = self.offers.entry(other).or_default();
-                    if !list.contains(&id) {
-                        list.push(id);
-                    }
-                }
+        let known = told.known(id)?.clone();
+        let name = told.name(id).clone();
+        let mut barred = Vec::new();
+        for (versions, why) in unfit(problem, &name, &known) {
+            let rule = match why {
+                Unfit::Misfit(_) => Rule::Misfit(id, versions),
+                Unfit::Never(at) => Rule::Never(at, id, versions),
+                Unfit::Held => Rule::Held(id, versions),
+            };
+            barred.push((vec![versions], self.origin(rule)));
+        }
+        let item = self.search.item(known.versions.len() as u32 + 1, barred);
+        self.number[id as usize] = item;
+        let kept = problem.prefer.get(&name).and_then(|kept| known.versions.iter().position(|f| f.version == *kept));
+        self.items.push(Item {
+            id,
+            kept: kept.map_or(0, |at| at as u32 + 1),
+            opened: Vec::new(),
+            shared: Vec::new(),
+        });
+        let mut names: Vec<Id> = vec![id];
+        if !known.plain {
+            names.extend(known.versions.iter().flat_map(|f| &f.provides).map(|p| told.number(&p.id)));
+            names.sort_unstable();
+            names.dedup();
+        }
+        for other in names {
+            if other != id {
+                self.offers.entry(other).or_default().push(id);
             }
-            if let Some(rule) = unfit(told, problem, id, at as u32, known, facts) {
-                let origin = self.origin(rule);
-                self.sat.clause(&[Lit::no(first + at as u32)], origin);
+            // what was looked into before may not stand beside it
+            for apart in self.apart.get(&other).cloned().unwrap_or_default() {
+                self.exclude(told, other, id, &apart);
             }
         }
-        // what was opened before may not stand beside it
-        let mut ids: Vec<Id> = vec![id];
-        ids.extend(known.versions.iter().flat_map(|v| &v.provides).filter_map(|p| told.find(&p.id)));
-        ids.sort_unstable();
-        ids.dedup();
-        for target in ids {
-            for apart in self.apart.get(&target).cloned().unwrap_or_default() {
-                self.exclude(told, target, id, &apart);
-            }
-        }
-        Some(first)
+        Some(item)
     }
 
-    /// Adds the clauses of a version that is true now; `NONE` for a need stands where not everything is known yet.
-    pub(super) fn open(&mut self, told: &Told, problem: &Problem, var: u32) {
-        let Some((id, version)) = self.what(var) else { return };
-        let Some(facts) = told.version(id, version) else { return };
-        let done = self.opened[var as usize].take();
-        let anew = done.is_none();
-        let mut asks = done.unwrap_or_else(|| vec![NONE; facts.needs.len()]);
+    /// Adds the clauses of a version, as far as what they speak of is known.
+    pub(super) fn open(&mut self, told: &mut Told, problem: &Problem, item: u32, place: u32) {
+        let id = self.id(item);
+        let Some(known) = told.known(id).cloned() else { return };
+        let Some(facts) = known.versions.get((place as usize).wrapping_sub(1)) else { return };
+        let all = &mut self.items[item as usize].opened;
+        let (anew, mut asks) = match all.binary_search_by_key(&place, |o| o.place) {
+            Ok(at) => (false, std::mem::take(&mut all[at].asks)),
+            Err(at) => {
+                all.insert(at, Opened { place, round: 0, asks: Vec::new() });
+                (true, vec![NONE; facts.needs.len()])
+            }
+        };
         for (at, (ask, need)) in asks.iter_mut().zip(&facts.needs).enumerate() {
-            if *ask != NONE || !told.is_known(need) {
+            if *ask != NONE {
                 continue;
             }
-            *ask = self.ask(told, problem, need, (id, version, at as u32, false));
-            let origin = self.origin(Rule::Need(id, version, at as u32));
-            let clause = self.asked(*ask, Lit::no(var));
-            self.sat.clause(&clause, origin);
+            if let Some(shared) = self.shared(item, place, (None, at as u32)) {
+                *ask = shared;
+                continue;
+            }
+            if !told.is_known(need) {
+                continue;
+            }
+            *ask = self.ask(told, problem, need);
+            let versions = alike(&known.versions, place, |f| f.needs.get(at) == Some(need));
+            let origin = self.origin(Rule::Need(id, versions, at as u32));
+            let mut clause: Vec<Term> = vec![self.none_of(item, versions)];
+            clause.extend(self.fits(*ask));
+            self.search.clause(&clause, origin);
+            self.share(item, Shared { at: (None, at as u32), versions, ask: *ask });
         }
-        self.opened[var as usize] = Some(asks);
+        let round = self.round;
+        let all = &mut self.items[item as usize].opened;
+        if let Ok(at) = all.binary_search_by_key(&place, |o| o.place) {
+            (all[at].asks, all[at].round) = (asks, round);
+        }
         if anew {
             for list in [List::Clashes, List::Replaces, List::Welcomes] {
-                self.apart_from(told, (id, version), facts, var, list);
+                self.apart_from(told, &known, item, place, list);
             }
         }
     }
 
-    /// Returns what is asked for by a need whose targets are all known; `place` is where the need stands.
-    pub(super) fn ask(&mut self, told: &Told, problem: &Problem, need: &Need, place: Place) -> u32 {
-        let mut state = DefaultHasher::new();
-        need.hash(&mut state);
-        let hash = state.finish();
-        let same = |(_, (id, version, at, wish)): &&(u32, Place)| {
-            let facts = told.version(*id, *version);
-            facts.and_then(|f| if *wish { f.wishes.get(*at as usize) } else { f.needs.get(*at as usize) }) == Some(need)
-        };
-        if let Some((ask, _)) = self.ask_of.get(&hash).and_then(|all| all.iter().find(same)) {
-            return *ask;
+    fn shared(&self, item: u32, place: u32, at: (Option<List>, u32)) -> Option<u32> {
+        let covers = |s: &&Shared| s.at == at && s.versions.0 <= place && place <= s.versions.1;
+        self.items[item as usize].shared.iter().find(covers).map(|s| s.ask)
+    }
+
+    /// What only one version says needs no memory.
+    fn share(&mut self, item: u32, shared: Shared) {
+        if shared.versions.0 < shared.versions.1 {
+            self.items[item as usize].shared.push(shared);
         }
-        let ask = match need.targets() {
-            [target] => self.ask_one(told, problem, target),
-            targets => self.ask_any(told, problem, targets),
-        };
-        self.ask_of.entry(hash).or_default().push((ask, place));
-        ask
     }
 
-    /// What most needs are: one target that nothing stands in for.
-    fn ask_one(&mut self, told: &Told, problem: &Problem, target: &Target) -> u32 {
-        let Some(id) = told.find(&target.id).filter(|id| told.stand_ins(*id).next().is_none()) else {
-            return self.ask_any(told, problem, std::slice::from_ref(target));
-        };
-        let (Some(first), Some(known)) = (self.reach(told, problem, id), told.known(id)) else {
-            return self.add_ask(Vec::new());
-        };
-        let mut fits = kept_first(problem, &target.id, known, known.meeting(&target.id, target));
-        fits.iter_mut().for_each(|at| *at += first);
-        self.add_ask(fits)
+    /// The term that says that an item is at none of some versions.
+    fn none_of(&mut self, item: u32, versions: Versions) -> Term {
+        let others = runs::rest(&[versions], self.search.count(item));
+        Term { item, set: self.search.set(others) }
     }
 
-    fn ask_any(&mut self, told: &Told, problem: &Problem, targets: &[Target]) -> u32 {
-        let mut fits: Vec<(bool, u32)> = Vec::new();
-        let mut seen: Vec<Id> = Vec::new();
-        for target in targets {
-            let Some(number) = told.find(&target.id) else { continue };
-            for id in std::iter::once(number).chain(told.stand_ins(number)) {
-                let (Some(first), Some(known)) = (self.reach(told, problem, id), told.known(id)) else { continue };
-                let name = told.name(id);
-                let again = seen.contains(&id);
-                seen.push(id);
-                let there = problem.there.contains(name) || problem.prefer.contains_key(name);
-                for at in kept_first(problem, name, known, known.meeting(name, target)) {
-                    if !again || !fits.iter().any(|(_, v)| *v == first + at) {
-                        fits.push((!there, first + at));
-                    }
-                }
+    /// Returns what is asked for by a need whose targets are all known.
+    pub(super) fn ask(&mut self, told: &mut Told, problem: &Problem, need: &Need) -> u32 {
+        let start = self.fits.len();
+        // whether it is on the server, and what would do
+        let mut fits: Vec<(bool, Term)> = Vec::new();
+        for target in need.targets() {
+            let number = told.number(&target.id);
+            if told.has_stand_ins(number) {
+                let all: Vec<Id> = std::iter::once(number).chain(told.stand_ins(number)).collect();
+                all.into_iter().for_each(|id| self.fit(told, problem, (id, target), &mut fits));
+            } else {
+                self.fit(told, problem, (number, target), &mut fits);
             }
         }
-        fits.sort_by_key(|(not_there, _)| *not_there);
-        self.add_ask(fits.into_iter().map(|(_, v)| v).collect())
+        if fits.len() > 1 {
+            fits.sort_by_key(|(there, _)| !there);
+        }
+        self.fits.extend(fits.into_iter().map(|(_, term)| term));
+        self.add_ask(start)
     }
 
-    /// Keeps a list of versions that would do.
-    pub(super) fn add_ask(&mut self, fits: Vec<u32>) -> u32 {
-        self.asks.push(Ask { fits, met: None });
+    /// Adds the versions of an item that meet a target.
+    fn fit(&mut self, told: &mut Told, problem: &Problem, (id, target): (Id, &Target), fits: &mut Vec<(bool, Term)>) {
+        let Some(item) = self.reach(told, problem, id) else { return };
+        let Some(known) = told.known(id) else { return };
+        let name = told.name(id);
+        let places = known.meeting(name, target);
+        if places.is_empty() {
+            return;
+        }
+        let there = problem.there.contains(name) || problem.prefer.contains_key(name);
+        let set = self.search.set(places);
+        fits.push((there, Term { item, set }));
+    }
+
+    /// Keeps what would do, from a place on.
+    fn add_ask(&mut self, start: usize) -> u32 {
+        self.asks.push((start as u32, (self.fits.len() - start) as u32));
         self.asks.len() as u32 - 1
     }
 
-    /// The clause that says: if not `unless`, then one of what is asked for.
-    fn asked(&mut self, ask: u32, unless: Lit) -> Vec<Lit> {
-        let Ask { fits, met } = &self.asks[ask as usize];
-        if fits.len() <= FEW {
-            return std::iter::once(unless).chain(fits.iter().map(|v| Lit::yes(*v))).collect();
-        }
-        if let Some(met) = met {
-            return vec![unless, Lit::yes(*met)];
-        }
-        let met = self.helper();
-        let ask = &mut self.asks[ask as usize];
-        ask.met = Some(met);
-        let mut lits = vec![Lit::no(met)];
-        lits.extend(ask.fits.iter().map(|v| Lit::yes(*v)));
-        self.sat.clause(&lits, DEFINED);
-        vec![unless, Lit::yes(met)]
+    /// Adds a line of the roster, by its place among the wants: the item is there, in that range. `None` where its
+    /// versions are not known yet.
+    pub(super) fn want(&mut self, told: &mut Told, problem: &Problem, id: Id, at: u32) -> Option<u32> {
+        let item = self.reach(told, problem, id)?;
+        let places = told.known(id)?.within(&problem.wants.get(at as usize)?.range);
+        let set = self.search.set(places);
+        self.fits.push(Term { item, set });
+        let origin = self.origin(Rule::Wanted(at));
+        self.search.clause(&[Term { item, set }], origin);
+        Some(self.add_ask(self.fits.len() - 1))
     }
 
-    fn helper(&mut self) -> u32 {
-        let var = self.sat.variable();
-        self.what.push((NONE, 0));
-        self.opened.push(None);
-        var
-    }
-
-    /// Adds the rule that a list of versions has one that is true.
-    pub(super) fn must(&mut self, ask: u32, rule: Rule) {
-        let origin = self.origin(rule);
-        let lits: Vec<Lit> = self.asks[ask as usize].fits.iter().map(|v| Lit::yes(*v)).collect();
-        self.sat.clause(&lits, origin);
-    }
-
-    fn apart_from(&mut self, told: &Told, (id, version): (Id, u32), facts: &VersionFacts, var: u32, list: List) {
+    fn apart_from(&mut self, told: &mut Told, known: &Known, item: u32, place: u32, list: List) {
+        let Some(facts) = known.versions.get((place as usize).wrapping_sub(1)) else { return };
         for (at, target) in list.of(facts).iter().enumerate() {
-            let Some(number) = told.find(&target.id) else { continue };
-            let origin = self.origin(Rule::Apart(id, version, list, at as u32));
-            let apart = Apart { var, range: target.range.clone(), welcome: list == List::Welcomes, origin };
+            let here = (Some(list), at as u32);
+            if self.shared(item, place, here).is_some() {
+                continue;
+            }
+            let number = told.number(&target.id);
+            let versions = alike(&known.versions, place, |f| list.of(f).get(at) == Some(target));
+            self.share(item, Shared { at: here, versions, ask: NONE });
+            let origin = self.origin(Rule::Apart(self.id(item), versions, list, at as u32));
+            let welcome = list == List::Welcomes;
+            let apart = Apart { item, versions, range: target.range.clone(), welcome, origin };
             let mut others: Vec<Id> = self.offers.get(&number).cloned().unwrap_or_default();
             others.push(number);
             for other in others {
@@ -300,71 +385,74 @@ impl Rules {
         }
     }
 
-    /// Keeps a version apart from those of an item that are the target.
+    /// Keeps versions apart from those of an item that are the target.
     fn exclude(&mut self, told: &Told, target: Id, other: Id, apart: &Apart) {
         let itself = other == target;
-        let owner = self.what(apart.var).map(|(id, _)| id);
-        if owner == Some(other) || (apart.welcome && !itself) {
-            return;
-        }
-        let Some(first) = self.first.get(other as usize).copied().filter(|f| *f != NONE) else { return };
-        let key = (other, target, apart.range.clone(), apart.welcome);
-        if let Some(inside) = self.inside.get(&key) {
-            self.sat.clause(&[Lit::no(apart.var), Lit::no(*inside)], apart.origin);
+        let Some(item) = self.item(other) else { return };
+        if apart.item == item || (apart.welcome && !itself) {
             return;
         }
         let Some(known) = told.known(other) else { return };
-        let asked = Target { id: told.name(target).clone(), range: apart.range.clone() };
-        let own = if itself { known.within(&asked.range) } else { Vec::new() };
-        let hit = match apart.welcome {
-            true => (0..known.versions.len() as u32).filter(|at| own.binary_search(at).is_err()).collect(),
-            false => known.with(own, |f| !f.provides.is_empty() && provides(&asked, f, known.scheme)),
-        };
-        let hit: Vec<u32> = hit.into_iter().map(|at| first + at).collect();
-        if hit.len() <= FEW {
-            for other in hit {
-                self.sat.clause(&[Lit::no(apart.var), Lit::no(other)], apart.origin);
-            }
+        let mut hit = if itself { known.within(&apart.range) } else { Vec::new() };
+        if apart.welcome {
+            hit = runs::rest(&runs::either(&[(0, 0)], &hit), self.search.count(item));
+        } else if !known.plain {
+            let asked = Target { id: told.name(target).clone(), range: apart.range.clone() };
+            hit = known.with(hit, |f| provides(&asked, f, known.scheme));
+        }
+        if hit.is_empty() {
             return;
         }
-        let inside = self.helper();
-        for other in hit {
-            self.sat.clause(&[Lit::no(other), Lit::yes(inside)], DEFINED);
-        }
-        self.inside.insert(key, inside);
-        self.sat.clause(&[Lit::no(apart.var), Lit::no(inside)], apart.origin);
+        let others = runs::rest(&hit, self.search.count(item));
+        let set = self.search.set(others);
+        let none = self.none_of(apart.item, apart.versions);
+        self.search.clause(&[none, Term { item, set }], apart.origin);
     }
 }
 
-/// Returns versions in the order of the rule: the one that the ledger has, then the newest first.
-pub(super) fn kept_first(problem: &Problem, name: &crate::id::ItemId, known: &Known, mut out: Vec<u32>) -> Vec<u32> {
-    let kept = problem.prefer.get(name);
-    if kept.is_some() {
-        out.sort_by_key(|at| known.versions.get(*at as usize).map(|v| &v.version) != kept);
+/// Returns the versions around a place that pass a test, one after the other.
+fn alike(versions: &[VersionFacts], place: u32, test: impl Fn(&VersionFacts) -> bool) -> Versions {
+    let at = place as usize - 1;
+    let before = versions[..at].iter().rev().take_while(|f| test(f)).count() as u32;
+    let after = versions[at + 1..].iter().take_while(|f| test(f)).count() as u32;
+    (place - before, place + after)
+}
+
+/// Why a version cannot be taken here, whatever else is taken.
+#[derive(PartialEq)]
+enum Unfit {
+    Misfit(Misfit),
+    /// By its place among the refusals.
+    Never(u32),
+    Held,
+}
+
+/// Returns the versions of an item that cannot be taken here: those that follow one another for the same reason together.
+fn unfit(problem: &Problem, name: &ItemId, known: &Known) -> Vec<(Versions, Unfit)> {
+    let held = problem.held.get(name);
+    let never: Vec<(usize, &super::Never)> = problem.never.iter().enumerate().filter(|(_, n)| n.id == *name).collect();
+    let why = |facts: &VersionFacts| {
+        if held.is_some_and(|held| *held != facts.version) {
+            return Some(Unfit::Held);
+        }
+        if let Some((at, _)) = never.iter().find(|(_, n)| n.range.holds(&facts.version, known.scheme)) {
+            return Some(Unfit::Never(*at as u32));
+        }
+        misfit(problem, name, known, facts).map(Unfit::Misfit)
+    };
+    let mut out: Vec<(Versions, Unfit)> = Vec::new();
+    for (place, facts) in (1..).zip(&known.versions) {
+        let Some(why) = why(facts) else { continue };
+        match out.last_mut().filter(|(versions, same)| versions.1 + 1 == place && *same == why) {
+            Some((versions, _)) => versions.1 = place,
+            None => out.push(((place, place), why)),
+        }
     }
     out
 }
 
-/// Why a version cannot be taken here, whatever else is taken.
-fn unfit(told: &Told, problem: &Problem, id: Id, version: u32, known: &Known, facts: &VersionFacts) -> Option<Rule> {
-    let name = told.name(id);
-    if problem.held.get(name).is_some_and(|held| *held != facts.version) {
-        return Some(Rule::Held(id, version));
-    }
-    let never = |n: &super::Never| n.id == *name && n.range.holds(&facts.version, known.scheme);
-    if let Some(at) = problem.never.iter().position(never) {
-        return Some(Rule::Never(at as u32, id, version));
-    }
-    misfit(problem, name, known, facts).map(|_| Rule::Misfit(id, version))
-}
-
 /// Why a version cannot run here.
-pub(super) fn misfit(
-    problem: &Problem,
-    name: &crate::id::ItemId,
-    known: &Known,
-    facts: &VersionFacts,
-) -> Option<Misfit> {
+pub(super) fn misfit(problem: &Problem, name: &ItemId, known: &Known, facts: &VersionFacts) -> Option<Misfit> {
     facts.misfit(&problem.server, known.scheme).or_else(|| {
         if facts.channel == "stable" {
             return None;

@@ -1,12 +1,13 @@
 //! What the solver was told, with ids as numbers.
 
 use std::collections::HashMap;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
+use super::runs::{self, Run};
 use super::{Fact, Question};
 use crate::facts::{Need, Target, VersionFacts};
 use crate::id::ItemId;
-use crate::version::{Range, Scheme, Version, is_newest_first};
+use crate::version::{Range, Scheme};
 
 /// An id as a number.
 pub(super) type Id = u32;
@@ -18,33 +19,44 @@ pub(super) struct Known {
     /// Newest first.
     pub(super) versions: Vec<VersionFacts>,
     /// Whether they are in the order that ranges see (those by date need not be).
-    sorted: bool,
+    sorted: OnceLock<bool>,
     /// Whether no version stands in for another item.
-    plain: bool,
+    pub(super) plain: bool,
 }
 
 impl Known {
     fn new(scheme: Scheme, versions: Vec<VersionFacts>) -> Self {
-        let all: Vec<&Version> = versions.iter().map(|f| &f.version).collect();
-        let sorted = is_newest_first(&all, scheme);
         let plain = versions.iter().all(|f| f.provides.is_empty() && f.replaces.is_empty());
-        Self { scheme, versions, sorted, plain }
+        Self { scheme, versions, sorted: OnceLock::new(), plain }
+    }
+
+    fn is_sorted(&self) -> bool {
+        let newest_first = || self.versions.windows(2).all(|w| w[0].version.compare(&w[1].version, self.scheme).is_ge());
+        *self.sorted.get_or_init(newest_first)
+    }
+
+    /// Returns the version at a place.
+    pub(super) fn at(&self, place: u32) -> Option<&VersionFacts> {
+        self.versions.get((place as usize).wrapping_sub(1))
     }
 
     /// Returns which versions are in a range, by their places.
-    pub(super) fn within(&self, range: &Range) -> Vec<u32> {
+    pub(super) fn within(&self, range: &Range) -> Vec<Run> {
+        if self.versions.is_empty() {
+            return Vec::new();
+        }
         if range.is_any() {
-            return (0..self.versions.len() as u32).collect();
+            return vec![(1, self.versions.len() as u32)];
         }
-        if self.sorted {
-            return range.among(&self.versions, |f| &f.version, self.scheme);
+        if self.is_sorted() {
+            let among = range.among(&self.versions, |f| &f.version, self.scheme);
+            return among.into_iter().map(|r| (r.start as u32 + 1, r.end as u32)).collect();
         }
-        let holds = |(_, f): &(usize, &VersionFacts)| range.holds(&f.version, self.scheme);
-        self.versions.iter().enumerate().filter(holds).map(|(at, _)| at as u32).collect()
+        self.with(Vec::new(), |f| range.holds(&f.version, self.scheme))
     }
 
     /// Returns which versions of an item meet a target, by their places.
-    pub(super) fn meeting(&self, name: &ItemId, target: &Target) -> Vec<u32> {
+    pub(super) fn meeting(&self, name: &ItemId, target: &Target) -> Vec<Run> {
         let own = if *name == target.id { self.within(&target.range) } else { Vec::new() };
         if self.plain {
             return own;
@@ -56,15 +68,9 @@ impl Known {
     }
 
     /// Returns some versions, and those that pass a test, in their order.
-    pub(super) fn with(&self, mut some: Vec<u32>, test: impl Fn(&VersionFacts) -> bool) -> Vec<u32> {
-        let before = some.len();
-        let passing = self.versions.iter().enumerate().filter(|(_, f)| test(f)).map(|(at, _)| at as u32);
-        some.extend(passing);
-        if some.len() > before && before > 0 {
-            some.sort_unstable();
-            some.dedup();
-        }
-        some
+    pub(super) fn with(&self, some: Vec<Run>, test: impl Fn(&VersionFacts) -> bool) -> Vec<Run> {
+        let passing = (1..).zip(&self.versions).filter(|(_, f)| test(f)).map(|(place, _)| place);
+        runs::either(&some, &runs::of(passing))
     }
 }
 
@@ -96,21 +102,12 @@ impl Told {
         number
     }
 
-    /// Whatever a version speaks of has a number from the day it is known.
-    fn number_all(&mut self, facts: &VersionFacts) {
-        let lists = [&facts.welcomes, &facts.clashes, &facts.replaces];
-        let needs = facts.needs.iter().chain(&facts.wishes).flat_map(Need::targets);
-        for target in needs.chain(lists.into_iter().flatten()) {
-            self.number(&target.id);
-        }
-        for provided in &facts.provides {
-            self.number(&provided.id);
-        }
-    }
-
     /// Whether everything about a need is known.
-    pub(super) fn is_known(&self, need: &Need) -> bool {
-        need.targets().iter().all(|t| self.find(&t.id).is_some_and(|id| !self.is_open(id)))
+    pub(super) fn is_known(&mut self, need: &Need) -> bool {
+        need.targets().iter().all(|t| {
+            let id = self.number(&t.id);
+            !self.is_open(id)
+        })
     }
 
     /// Returns an id's number, where it was ever spoken of.
@@ -122,12 +119,12 @@ impl Told {
         &self.names[id as usize]
     }
 
-    pub(super) fn known(&self, id: Id) -> Option<&Known> {
-        self.all[id as usize].known.as_deref()
+    pub(super) fn known(&self, id: Id) -> Option<&Arc<Known>> {
+        self.all[id as usize].known.as_ref()
     }
 
-    pub(super) fn version(&self, id: Id, version: u32) -> Option<&VersionFacts> {
-        self.known(id)?.versions.get(version as usize)
+    pub(super) fn version(&self, id: Id, place: u32) -> Option<&VersionFacts> {
+        self.known(id)?.at(place)
     }
 
     /// Keeps an answer. Returns whether an earlier one was replaced.
@@ -135,7 +132,6 @@ impl Told {
         let (id, list) = match (question, fact) {
             (Question::Versions(id), Fact::Versions { scheme, versions }) => {
                 let number = self.number(&id) as usize;
-                versions.iter().for_each(|v| self.number_all(v));
                 return self.all[number].known.replace(Arc::new(Known::new(scheme, versions))).is_some();
             }
             (Question::Provides(id), Fact::Items(items)) => (id, (items, true)),
@@ -154,7 +150,6 @@ impl Told {
     /// Replaces what is known of one version. Returns whether that changed anything.
     pub(super) fn learn(&mut self, id: &ItemId, found: VersionFacts) -> bool {
         let number = self.number(id) as usize;
-        self.number_all(&found);
         let none = || Arc::new(Known::new(Scheme::Plain, Vec::new()));
         let known = Arc::make_mut(self.all[number].known.get_or_insert_with(none));
         match known.versions.iter_mut().find(|v| v.version == found.version) {
@@ -172,6 +167,10 @@ impl Told {
         let first = one.provides.iter().flatten().copied();
         let rest = one.replaces.iter().flatten().copied();
         first.chain(rest.filter(move |r| !one.provides.iter().flatten().any(|p| p == r)))
+    }
+
+    pub(super) fn has_stand_ins(&self, id: Id) -> bool {
+        self.stand_ins(id).next().is_some()
     }
 
     /// Adds the questions about an id that nobody answered yet.

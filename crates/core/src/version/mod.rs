@@ -10,7 +10,7 @@ mod range;
 use std::cmp::Ordering;
 use std::fmt;
 
-pub use range::{Range, RangeError, is_newest_first};
+pub use range::{Range, RangeError};
 use serde::{Deserialize, Serialize};
 
 /// How the versions of an item are put in order. Every scheme is a total order.

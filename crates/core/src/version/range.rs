@@ -94,37 +94,53 @@ impl Range {
         self.alternatives.iter().any(|all| all.iter().all(|bound| bound.holds(version, scheme)))
     }
 
-    /// Returns which of some versions are in the range, by their places. They stand newest first by the order of the scheme
-    /// (see [`is_newest_first`]), so only few of them are looked at.
-    pub fn among<T>(&self, versions: &[T], of: impl Fn(&T) -> &Version, scheme: Scheme) -> Vec<u32> {
-        let count = versions.len();
+    /// Returns which of some versions are in the range, by their places, as ascending stretches that do not touch. They stand
+    /// newest first by the order of the scheme, so only few of them are looked at.
+    pub fn among<T>(
+        &self,
+        versions: &[T],
+        of: impl Fn(&T) -> &Version,
+        scheme: Scheme,
+    ) -> Vec<std::ops::Range<usize>> {
         // the first place from which on a test holds
         let from = |test: &dyn Fn(&Version) -> bool| versions.partition_point(|v| !test(of(v)));
-        let mut out: Vec<u32> = Vec::new();
+        let mut out: Vec<std::ops::Range<usize>> = Vec::new();
         for all in &self.alternatives {
-            let (mut start, mut end) = (0, count);
+            let (mut start, mut end) = (0, versions.len());
+            let mut without: Vec<std::ops::Range<usize>> = Vec::new();
             for bound in all {
                 match bound {
                     Bound::AtMost(_) | Bound::Below(_) | Bound::ReleaseBelow(_) => {
                         start = start.max(from(&|v| bound.holds(v, scheme)));
                     }
                     Bound::AtLeast(_) | Bound::Above(_) => end = end.min(from(&|v| !bound.holds(v, scheme))),
-                    Bound::Equal(e) => {
-                        start = start.max(from(&|v| v.compare(e, scheme).is_le()));
-                        end = end.min(from(&|v| v.compare(e, scheme).is_lt()));
+                    Bound::Equal(e) | Bound::NotEqual(e) => {
+                        let same =
+                            from(&|v| v.compare(e, scheme).is_le())..from(&|v| v.compare(e, scheme).is_lt());
+                        if matches!(bound, Bound::NotEqual(_)) {
+                            without.push(same);
+                        } else {
+                            (start, end) = (start.max(same.start), end.min(same.end));
+                        }
                     }
-                    Bound::NotEqual(_) => {}
                 }
             }
-            let not = |at: &usize| {
-                all.iter().all(|b| !matches!(b, Bound::NotEqual(_)) || b.holds(of(&versions[*at]), scheme))
-            };
-            out.extend((start..end.max(start)).filter(not).map(|at| at as u32));
+            without.sort_unstable_by_key(|r| r.start);
+            for gap in without {
+                out.push(start..gap.start.min(end));
+                start = start.max(gap.end);
+            }
+            out.push(start..end);
         }
-        if self.alternatives.len() > 1 {
-            out.sort_unstable();
-            out.dedup();
-        }
+        out.retain(|r| r.start < r.end);
+        out.sort_unstable_by_key(|r| r.start);
+        out.dedup_by(|next, last| {
+            let joins = next.start <= last.end;
+            if joins {
+                last.end = last.end.max(next.end);
+            }
+            joins
+        });
         out
     }
 
@@ -137,11 +153,6 @@ impl Range {
     pub fn names(&self, version: &Version) -> bool {
         self.alternatives.iter().flatten().any(|b| matches!(b, Bound::Equal(v) if v == version))
     }
-}
-
-/// Whether versions stand newest first by the order that ranges see.
-pub fn is_newest_first(versions: &[&Version], scheme: Scheme) -> bool {
-    versions.windows(2).all(|w| w[0].compare(w[1], scheme).is_ge())
 }
 
 fn split_sign(word: &str) -> (&str, &str) {
