@@ -1,5 +1,6 @@
 //! What is known of an item's versions, whoever said it: a catalogue, a manifest inside an archive, or the ledger.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
@@ -109,7 +110,7 @@ pub struct VersionFacts {
     pub date: String,
     /// `stable` or `beta`.
     #[serde(default = "stable", skip_serializing_if = "is_stable")]
-    pub channel: String,
+    pub channel: Cow<'static, str>,
     /// The game versions it fits.
     #[serde(default, skip_serializing_if = "Range::is_any")]
     pub games: Range,
@@ -166,8 +167,8 @@ pub struct VersionFacts {
     pub files: Vec<FileFact>,
 }
 
-fn stable() -> String {
-    "stable".to_owned()
+fn stable() -> Cow<'static, str> {
+    Cow::Borrowed("stable")
 }
 
 fn is_stable(channel: &str) -> bool {
@@ -205,29 +206,44 @@ impl VersionFacts {
     /// Returns why this version cannot run on `server`, or `None` when it can. Only what is known of the
     /// server is judged.
     pub fn misfit(&self, server: &ServerFacts, scheme: Scheme) -> Option<Misfit> {
-        if let Some(game) = server.get("game")
-            && !self.games.holds(&Version::new(game), scheme)
+        server.fit().misfit(self, scheme)
+    }
+}
+
+/// What of a server decides whether a version runs on it, read once for many versions.
+#[derive(Debug, Clone)]
+pub struct Fit<'a> {
+    game: Option<Version>,
+    core: Option<&'a str>,
+    runtime: Option<Version>,
+    able: &'a [String],
+}
+
+impl Fit<'_> {
+    /// Returns why a version cannot run there, or `None` when it can.
+    pub fn misfit(&self, facts: &VersionFacts, scheme: Scheme) -> Option<Misfit> {
+        if let Some(game) = &self.game
+            && !facts.games.holds(game, scheme)
         {
-            return Some(Misfit::Game { fits: self.games.to_string(), have: game.to_owned() });
+            return Some(Misfit::Game { fits: facts.games.to_string(), have: game.to_string() });
         }
-        if let Some(core) = server.get("core")
-            && !self.cores.is_empty()
-            && !self.cores.iter().any(|c| c == core)
+        if let Some(core) = self.core
+            && !facts.cores.is_empty()
+            && !facts.cores.iter().any(|c| c == core)
         {
-            return Some(Misfit::Core { fits: self.cores.clone(), have: core.to_owned() });
+            return Some(Misfit::Core { fits: facts.cores.clone(), have: core.to_owned() });
         }
-        if let (Some(least), Some(have)) = (&self.runtime, server.get("runtime"))
-            && Version::new(have).compare(least, Scheme::Plain).is_lt()
+        if let (Some(least), Some(have)) = (&facts.runtime, &self.runtime)
+            && have.compare(least, Scheme::Plain).is_lt()
         {
-            return Some(Misfit::Runtime { least: least.to_string(), have: have.to_owned() });
+            return Some(Misfit::Runtime { least: least.to_string(), have: have.to_string() });
         }
-        if server.get("core").is_some() {
-            let able = server.list("capabilities");
-            if let Some(lacks) = self.capabilities.iter().find(|c| !able.contains(c)) {
-                return Some(Misfit::Capability { lacks: lacks.clone() });
-            }
+        if self.core.is_some()
+            && let Some(lacks) = facts.capabilities.iter().find(|c| !self.able.contains(c))
+        {
+            return Some(Misfit::Capability { lacks: lacks.clone() });
         }
-        (self.side == Side::Players).then_some(Misfit::PlayersOnly)
+        (facts.side == Side::Players).then_some(Misfit::PlayersOnly)
     }
 }
 
@@ -328,6 +344,16 @@ impl ItemFacts {
 pub struct ServerFacts(pub BTreeMap<String, Vec<String>>);
 
 impl ServerFacts {
+    /// Returns what decides whether a version runs on it.
+    pub fn fit(&self) -> Fit<'_> {
+        Fit {
+            game: self.get("game").map(Version::new),
+            core: self.get("core"),
+            runtime: self.get("runtime").map(Version::new),
+            able: self.list("capabilities"),
+        }
+    }
+
     /// Returns the fact's first value.
     pub fn get(&self, name: &str) -> Option<&str> {
         self.0.get(name).and_then(|v| v.first()).map(String::as_str)

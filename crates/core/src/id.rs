@@ -1,6 +1,7 @@
 //! Names parsed once at the border: items, digests, paths on a server.
 
 use std::fmt;
+use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
@@ -28,7 +29,7 @@ pub enum IdError {
 /// The id of an item: what catalogues, manifests and rosters call it.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
-pub struct ItemId(String);
+pub struct ItemId(Arc<str>);
 
 impl ItemId {
     /// Returns the id, or [`IdError::Item`].
@@ -37,7 +38,7 @@ impl ItemId {
             && text.chars().next().is_some_and(|c| c.is_alphanumeric())
             && text.chars().all(|c| c.is_alphanumeric() || matches!(c, '.' | '_' | '-'))
             && !text.contains("..");
-        if fits { Ok(Self(text.to_owned())) } else { Err(IdError::Item(crate::text::clean(text, 60))) }
+        if fits { Ok(Self(text.into())) } else { Err(IdError::Item(crate::text::clean(text, 60))) }
     }
 
     /// Returns the id as text.
@@ -61,7 +62,7 @@ impl TryFrom<String> for ItemId {
 
 impl From<ItemId> for String {
     fn from(id: ItemId) -> Self {
-        id.0
+        id.0.as_ref().to_owned()
     }
 }
 

@@ -17,7 +17,7 @@ fn named(answer: &Answer) -> Vec<(ItemId, Version)> {
 }
 
 fn picked(answer: &Answer) -> Picked {
-    answer.chosen.iter().map(|c| (c.id.clone(), c.facts.clone())).collect()
+    answer.chosen.iter().map(|c| (c.id.clone(), (*c.facts).clone())).collect()
 }
 
 #[test]

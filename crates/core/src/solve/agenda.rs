@@ -3,11 +3,12 @@
 //!
 //! The agenda outlives a step: where something was passed over because it is not known yet, it is gone on from there.
 
+use std::sync::Arc;
+
 use super::rules::Rules;
 use super::search::{Followed, Origin, Term};
-use super::told::{Id, Told};
+use super::told::{Id, Known, Told};
 use super::{Problem, Question};
-use crate::facts::{Need, VersionFacts};
 
 /// A chosen version: its item's number in the search, and its place.
 pub(super) type Pick = (u32, u32);
@@ -129,7 +130,6 @@ impl Agenda {
             rules.search.back_to(passed.level);
             self.return_to(passed);
         }
-        self.looked = 0;
     }
 
     /// Goes back with the search.
@@ -148,7 +148,6 @@ impl Agenda {
             self.wishes.clear();
         }
         self.passed = self.passed.filter(|p| p.at < self.at);
-        self.looked = 0;
     }
 
     /// Opens what came to be true: what it asks for may rule out more. Returns whether clauses were added.
@@ -174,6 +173,12 @@ impl Agenda {
         loop {
             let Some(asked) = self.asked(rules, told, problem) else { return self.end(rules, told, problem) };
             let Some(ask) = asked else {
+                if let Some((item, place)) = self.owner()
+                    && !rules.is_open(item, place)
+                {
+                    rules.open(told, problem, item, place);
+                    return Next::Again;
+                }
                 if self.passed.is_none() {
                     self.passed = Some(self.mark());
                 }
@@ -233,6 +238,12 @@ impl Agenda {
         }
     }
 
+    /// Whose needs are gone through.
+    fn owner(&self) -> Option<Pick> {
+        let of_chosen = matches!(self.at.stage, Stage::Needs | Stage::Brought);
+        self.chosen.get(self.at.owner).copied().filter(|_| of_chosen)
+    }
+
     fn want(&mut self, at: usize, rules: &mut Rules, told: &mut Told, problem: &Problem) -> Option<u32> {
         if self.wants[at].is_none() {
             let id = told.number(&problem.wants.get(at)?.id);
@@ -243,48 +254,44 @@ impl Agenda {
 
     /// All that is known was gone through: asks for what is not, or goes on with the wishes.
     fn end(&mut self, rules: &mut Rules, told: &mut Told, problem: &Problem) -> Next {
-        if self.passed.is_some() {
-            return Next::Done(self.unknown(rules, told, problem, |facts| &facts.needs));
+        if let Some(Mark { at, .. }) = self.passed {
+            // all that comes before it is known
+            let wants = if at.stage == Stage::Wants { problem.wants.as_slice() } else { &[] };
+            let mut ids: Vec<Id> = wants.iter().map(|w| told.number(&w.id)).collect();
+            let from = if at.stage == Stage::Wants { 0 } else { at.owner };
+            ids.extend(self.chosen.iter().skip(from).flat_map(|(item, place)| rules.unknown(*item, *place)));
+            return Next::Done(questions(ids, told));
         }
         if self.at.stage == Stage::Brought {
             return Next::Done(Vec::new());
         }
-        let open = self.unknown(rules, told, problem, |facts| &facts.wishes);
+        let mut ids: Vec<Id> = Vec::new();
+        let mut wishes: Vec<(usize, Arc<Known>, u32)> = Vec::new();
+        for (owner, (item, place)) in self.chosen.iter().enumerate() {
+            let Some(known) = told.known(rules.id(*item)) else { continue };
+            if known.at(*place).is_some_and(|f| !f.wishes.is_empty()) {
+                wishes.push((owner, known.clone(), *place));
+            }
+        }
+        let of = |(_, known, place): &(usize, Arc<Known>, u32)| known.at(*place).map(|f| f.wishes.clone());
+        for need in wishes.iter().filter_map(of).flatten() {
+            ids.extend(told.numbers(&need));
+        }
+        let open = questions(ids, told);
         if !open.is_empty() {
             return Next::Done(open);
         }
         self.wishing = self.chosen.len();
-        self.wishes = Vec::new();
-        for (item, place) in self.chosen.clone() {
-            let known = told.known(rules.id(item)).cloned();
-            let wishes = known.as_ref().and_then(|k| k.at(place)).map(|f| f.wishes.as_slice()).unwrap_or_default();
-            self.wishes.push(wishes.iter().map(|need| rules.ask(told, problem, need)).collect());
+        self.wishes = vec![Vec::new(); self.wishing];
+        for wish in wishes {
+            for need in of(&wish).iter().flatten() {
+                let ids = told.numbers(need);
+                let ask = rules.ask(told, problem, need, &ids);
+                self.wishes[wish.0].push(ask);
+            }
         }
         self.at = Point { stage: Stage::Wishes, owner: 0, part: 0 };
         Next::Again
-    }
-
-    /// The questions about what the wanted and the chosen ask for.
-    fn unknown(
-        &self,
-        rules: &Rules,
-        told: &mut Told,
-        problem: &Problem,
-        of: fn(&VersionFacts) -> &[Need],
-    ) -> Vec<Question> {
-        let mut ids: Vec<Id> = problem.wants.iter().map(|w| told.number(&w.id)).collect();
-        for (item, place) in &self.chosen {
-            let known = told.known(rules.id(*item)).cloned();
-            let Some(facts) = known.as_ref().and_then(|k| k.at(*place)) else { continue };
-            ids.extend(of(facts).iter().flat_map(Need::targets).map(|t| told.number(&t.id)));
-        }
-        ids.sort_unstable();
-        ids.dedup();
-        let mut out = Vec::new();
-        ids.into_iter().for_each(|id| told.unasked(id, &mut out));
-        out.sort();
-        out.dedup();
-        out
     }
 
     fn has(&self, item: u32) -> bool {
@@ -306,4 +313,11 @@ enum Next {
     Try(u32, u32),
     /// With the questions that are left.
     Done(Vec<Question>),
+}
+
+/// Returns what is to be asked about some ids.
+fn questions(mut ids: Vec<Id>, told: &Told) -> Vec<Question> {
+    ids.sort_unstable();
+    ids.dedup();
+    told.unasked(&ids)
 }

@@ -21,10 +21,11 @@ mod tell;
 mod told;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::sync::Arc;
 
 use agenda::{Agenda, Ended, Pick};
 use rules::Rules;
-use told::Told;
+use told::{Known, Told};
 
 pub use helps::{Help, Helped, MOST_HELPS, OtherCore};
 pub use reasons::{Reason, Reasons};
@@ -128,9 +129,37 @@ pub struct Chosen {
     /// The item.
     pub id: ItemId,
     /// What is known of its chosen version.
-    pub facts: VersionFacts,
+    pub facts: Facts,
     /// Whether the roster names it.
     pub wanted: bool,
+}
+
+/// What is known of one version, shared with whoever told it.
+#[derive(Clone)]
+pub struct Facts {
+    known: Arc<Known>,
+    place: u32,
+}
+
+impl std::ops::Deref for Facts {
+    type Target = VersionFacts;
+    fn deref(&self) -> &VersionFacts {
+        &self.known.versions[self.place as usize - 1]
+    }
+}
+
+impl PartialEq for Facts {
+    fn eq(&self, other: &Self) -> bool {
+        **self == **other
+    }
+}
+
+impl Eq for Facts {}
+
+impl std::fmt::Debug for Facts {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        (**self).fmt(f)
+    }
 }
 
 /// The solver: a problem, the facts told so far, and what was learnt from them.
@@ -250,7 +279,7 @@ impl Solver {
         }
         let one = |(pick, _): (&Pick, &bool)| {
             let id = rules.id(pick.0);
-            let facts = told.version(id, pick.1)?.clone();
+            let facts = Facts { known: told.known(id)?.clone(), place: pick.1 };
             Some(Chosen { id: told.name(id).clone(), facts, wanted: is_wanted(pick) })
         };
         Answer { chosen: chosen.iter().zip(&gone).filter(|(_, gone)| !**gone).filter_map(one).collect() }

@@ -157,7 +157,7 @@ fn narrowed(told: &Told, rules: &Rules, faults: &[Origin]) -> Vec<Rule> {
         let mut own: Vec<Claim> = claims.get(origin).cloned().unwrap_or_default();
         if let (Some((id, (only, _))), Some((_, all))) = (rule.of(), rules.rule(*origin).and_then(Rule::of)) {
             let item = rules.item(id);
-            let others = runs::both(&[all], &runs::rest(&[(only, only)], all.1 + 1)).collect::<Vec<_>>();
+            let others = runs::both(&[all], &runs::rest(&[(only, only)], all.1 + 1)).collect::<runs::Runs>();
             for (_, places) in own.iter_mut().flatten().filter(|(i, _)| Some(*i) == item) {
                 *places = runs::either(places, &others);
             }
@@ -235,7 +235,7 @@ fn spelled(problem: &Problem, told: &Told, rule: Rule, at: u32) -> Option<Reason
         }
         Rule::Misfit(id, _) => {
             let (known, name) = (told.known(id)?, told.name(id));
-            let misfit = misfit(problem, name, known, told.version(id, at)?)?;
+            let misfit = misfit(problem, &problem.server.fit(), name, known, told.version(id, at)?)?;
             Reason::Misfit { id: name.clone(), version: version(id, at)?, misfit }
         }
         Rule::Never(never, id, _) => {

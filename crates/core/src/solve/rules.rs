@@ -2,11 +2,13 @@
 
 use std::collections::HashMap;
 
-use super::runs::{self, Run};
+use smallvec::{SmallVec, smallvec};
+
+use super::runs::{self, Run, Runs};
 use super::search::{Origin, Search, Term};
 use super::told::{Id, Known, Told, provides};
 use super::Problem;
-use crate::facts::{Misfit, Need, Target, VersionFacts};
+use crate::facts::{Fit, Misfit, Need, Target, VersionFacts};
 use crate::id::ItemId;
 use crate::version::Range;
 
@@ -93,7 +95,9 @@ struct Opened {
     /// When it was last looked into.
     round: u32,
     /// What it asks for, need by need; [`NONE`] stands for what is not known yet.
-    asks: Vec<u32>,
+    asks: SmallVec<[u32; 4]>,
+    /// What those speak of that are not known yet.
+    unknown: Vec<Id>,
 }
 
 /// A rule of a list that was seen to, for all versions that share it: what they ask for.
@@ -111,9 +115,12 @@ struct Item {
     id: Id,
     /// The place of the version that the ledger has, 0 for none.
     kept: u32,
-    opened: Vec<Opened>,
+    opened: SmallVec<[Opened; 1]>,
     shared: Vec<Shared>,
 }
+
+/// What would do, each with whether it is on the server.
+type Fits = SmallVec<[(bool, Term); 4]>;
 
 const NONE: u32 = u32::MAX;
 
@@ -197,6 +204,11 @@ impl Rules {
         self.opened(item, place).into_iter().flat_map(|o| &o.asks).copied().filter(|ask| *ask != NONE)
     }
 
+    /// Returns what a version speaks of in its needs that are not known yet.
+    pub(super) fn unknown(&self, item: u32, place: u32) -> &[Id] {
+        self.opened(item, place).map_or(&[], |o| &o.unknown)
+    }
+
     fn origin(&mut self, rule: Rule) -> Origin {
         self.origins.push(rule);
         self.origins.len() as Origin - 1
@@ -219,7 +231,7 @@ impl Rules {
                 Unfit::Never(at) => Rule::Never(at, id, versions),
                 Unfit::Held => Rule::Held(id, versions),
             };
-            barred.push((vec![versions], self.origin(rule)));
+            barred.push((smallvec![versions], self.origin(rule)));
         }
         let item = self.search.item(known.versions.len() as u32 + 1, barred);
         self.number[id as usize] = item;
@@ -227,7 +239,7 @@ impl Rules {
         self.items.push(Item {
             id,
             kept: kept.map_or(0, |at| at as u32 + 1),
-            opened: Vec::new(),
+            opened: SmallVec::new(),
             shared: Vec::new(),
         });
         let mut names: Vec<Id> = vec![id];
@@ -257,10 +269,11 @@ impl Rules {
         let (anew, mut asks) = match all.binary_search_by_key(&place, |o| o.place) {
             Ok(at) => (false, std::mem::take(&mut all[at].asks)),
             Err(at) => {
-                all.insert(at, Opened { place, round: 0, asks: Vec::new() });
-                (true, vec![NONE; facts.needs.len()])
+                all.insert(at, Opened { place, round: 0, asks: SmallVec::new(), unknown: Vec::new() });
+                (true, smallvec![NONE; facts.needs.len()])
             }
         };
+        let mut unknown: Vec<Id> = Vec::new();
         for (at, (ask, need)) in asks.iter_mut().zip(&facts.needs).enumerate() {
             if *ask != NONE {
                 continue;
@@ -269,21 +282,23 @@ impl Rules {
                 *ask = shared;
                 continue;
             }
-            if !told.is_known(need) {
+            let ids = told.numbers(need);
+            if ids.iter().any(|id| told.is_open(*id)) {
+                unknown.extend(ids);
                 continue;
             }
-            *ask = self.ask(told, problem, need);
+            *ask = self.ask(told, problem, need, &ids);
             let versions = alike(&known.versions, place, |f| f.needs.get(at) == Some(need));
             let origin = self.origin(Rule::Need(id, versions, at as u32));
-            let mut clause: Vec<Term> = vec![self.none_of(item, versions)];
-            clause.extend(self.fits(*ask));
+            let mut clause: SmallVec<[Term; 4]> = smallvec![self.none_of(item, versions)];
+            clause.extend(self.fits(*ask).iter().copied());
             self.search.clause(&clause, origin);
             self.share(item, Shared { at: (None, at as u32), versions, ask: *ask });
         }
         let round = self.round;
         let all = &mut self.items[item as usize].opened;
         if let Ok(at) = all.binary_search_by_key(&place, |o| o.place) {
-            (all[at].asks, all[at].round) = (asks, round);
+            all[at] = Opened { place, round, asks, unknown };
         }
         if anew {
             for list in [List::Clashes, List::Replaces, List::Welcomes] {
@@ -310,13 +325,12 @@ impl Rules {
         Term { item, set: self.search.set(others) }
     }
 
-    /// Returns what is asked for by a need whose targets are all known.
-    pub(super) fn ask(&mut self, told: &mut Told, problem: &Problem, need: &Need) -> u32 {
+    /// Returns what is asked for by a need whose targets, these ids, are all known.
+    pub(super) fn ask(&mut self, told: &mut Told, problem: &Problem, need: &Need, ids: &[Id]) -> u32 {
         let start = self.fits.len();
         // whether it is on the server, and what would do
-        let mut fits: Vec<(bool, Term)> = Vec::new();
-        for target in need.targets() {
-            let number = told.number(&target.id);
+        let mut fits: Fits = SmallVec::new();
+        for (target, number) in need.targets().iter().zip(ids.iter().copied()) {
             if told.has_stand_ins(number) {
                 let all: Vec<Id> = std::iter::once(number).chain(told.stand_ins(number)).collect();
                 all.into_iter().for_each(|id| self.fit(told, problem, (id, target), &mut fits));
@@ -332,7 +346,7 @@ impl Rules {
     }
 
     /// Adds the versions of an item that meet a target.
-    fn fit(&mut self, told: &mut Told, problem: &Problem, (id, target): (Id, &Target), fits: &mut Vec<(bool, Term)>) {
+    fn fit(&mut self, told: &mut Told, problem: &Problem, (id, target): (Id, &Target), fits: &mut Fits) {
         let Some(item) = self.reach(told, problem, id) else { return };
         let Some(known) = told.known(id) else { return };
         let name = told.name(id);
@@ -393,7 +407,7 @@ impl Rules {
             return;
         }
         let Some(known) = told.known(other) else { return };
-        let mut hit = if itself { known.within(&apart.range) } else { Vec::new() };
+        let mut hit = if itself { known.within(&apart.range) } else { Runs::new() };
         if apart.welcome {
             hit = runs::rest(&runs::either(&[(0, 0)], &hit), self.search.count(item));
         } else if !known.plain {
@@ -429,7 +443,7 @@ enum Unfit {
 
 /// Returns the versions of an item that cannot be taken here: those that follow one another for the same reason together.
 fn unfit(problem: &Problem, name: &ItemId, known: &Known) -> Vec<(Versions, Unfit)> {
-    let held = problem.held.get(name);
+    let (held, fit) = (problem.held.get(name), problem.server.fit());
     let never: Vec<(usize, &super::Never)> = problem.never.iter().enumerate().filter(|(_, n)| n.id == *name).collect();
     let why = |facts: &VersionFacts| {
         if held.is_some_and(|held| *held != facts.version) {
@@ -438,7 +452,7 @@ fn unfit(problem: &Problem, name: &ItemId, known: &Known) -> Vec<(Versions, Unfi
         if let Some((at, _)) = never.iter().find(|(_, n)| n.range.holds(&facts.version, known.scheme)) {
             return Some(Unfit::Never(*at as u32));
         }
-        misfit(problem, name, known, facts).map(Unfit::Misfit)
+        misfit(problem, &fit, name, known, facts).map(Unfit::Misfit)
     };
     let mut out: Vec<(Versions, Unfit)> = Vec::new();
     for (place, facts) in (1..).zip(&known.versions) {
@@ -452,8 +466,14 @@ fn unfit(problem: &Problem, name: &ItemId, known: &Known) -> Vec<(Versions, Unfi
 }
 
 /// Why a version cannot run here.
-pub(super) fn misfit(problem: &Problem, name: &ItemId, known: &Known, facts: &VersionFacts) -> Option<Misfit> {
-    facts.misfit(&problem.server, known.scheme).or_else(|| {
+pub(super) fn misfit(
+    problem: &Problem,
+    fit: &Fit,
+    name: &ItemId,
+    known: &Known,
+    facts: &VersionFacts,
+) -> Option<Misfit> {
+    fit.misfit(facts, known.scheme).or_else(|| {
         if facts.channel == "stable" {
             return None;
         }

@@ -3,8 +3,13 @@
 //! An item's versions have the places 1, 2, 3… newest first; place 0 says that it is not there. A set is a list of runs
 //! that ascend and neither touch nor overlap, so a range of five thousand versions is two numbers.
 
+use smallvec::SmallVec;
+
 /// Places from one to another, both included.
 pub(super) type Run = (u32, u32);
+
+/// A set of places: most are one run.
+pub(super) type Runs = SmallVec<[Run; 2]>;
 
 /// Whether no place is in both.
 pub(super) fn apart(a: &[Run], b: &[Run]) -> bool {
@@ -61,10 +66,13 @@ pub(super) fn both<'a>(a: &'a [Run], b: &'a [Run]) -> impl Iterator<Item = Run> 
 }
 
 /// Returns the places that are in either.
-pub(super) fn either(a: &[Run], b: &[Run]) -> Vec<Run> {
-    let mut all: Vec<Run> = a.iter().chain(b).copied().collect();
+pub(super) fn either(a: &[Run], b: &[Run]) -> Runs {
+    if a.is_empty() || b.is_empty() {
+        return SmallVec::from_slice(if a.is_empty() { b } else { a });
+    }
+    let mut all: Runs = a.iter().chain(b).copied().collect();
     all.sort_unstable();
-    let mut out: Vec<Run> = Vec::with_capacity(all.len());
+    let mut out = Runs::new();
     for run in all {
         match out.last_mut().filter(|last| run.0 <= last.1.saturating_add(1)) {
             Some(last) => last.1 = last.1.max(run.1),
@@ -75,8 +83,8 @@ pub(super) fn either(a: &[Run], b: &[Run]) -> Vec<Run> {
 }
 
 /// Returns the others of the places below `count`.
-pub(super) fn rest(a: &[Run], count: u32) -> Vec<Run> {
-    let mut out = Vec::with_capacity(a.len() + 1);
+pub(super) fn rest(a: &[Run], count: u32) -> Runs {
+    let mut out = Runs::new();
     let mut from = 0;
     for run in a {
         if run.0 > from {
@@ -91,8 +99,8 @@ pub(super) fn rest(a: &[Run], count: u32) -> Vec<Run> {
 }
 
 /// Returns ascending places as runs.
-pub(super) fn of(places: impl IntoIterator<Item = u32>) -> Vec<Run> {
-    let mut out: Vec<Run> = Vec::new();
+pub(super) fn of(places: impl IntoIterator<Item = u32>) -> Runs {
+    let mut out = Runs::new();
     for place in places {
         match out.last_mut().filter(|last| last.1 + 1 >= place) {
             Some(last) => last.1 = place,

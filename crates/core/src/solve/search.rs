@@ -10,7 +10,9 @@ mod least;
 
 use std::collections::HashMap;
 
-use super::runs::{Run, apart, both, inside, only};
+use smallvec::{SmallVec, smallvec};
+
+use super::runs::{Run, Runs, apart, both, inside, only};
 
 pub(super) use least::{Claim, MOST_CONFLICTS, least};
 
@@ -113,10 +115,19 @@ pub(super) struct Search {
 }
 
 impl Search {
+    /// Returns a search with room for so many clauses.
+    fn with_room(clauses: usize) -> Self {
+        let mut out = Self::default();
+        out.clauses.reserve(clauses);
+        out.terms.reserve(clauses * 2);
+        out.runs.reserve(clauses * 4);
+        out
+    }
+
     /// Adds an item of so many places; with each rule, the places where it can never be.
-    pub(super) fn item(&mut self, count: u32, barred: impl IntoIterator<Item = (Vec<Run>, Origin)>) -> u32 {
+    pub(super) fn item(&mut self, count: u32, barred: impl IntoIterator<Item = (Runs, Origin)>) -> u32 {
         let item = self.items.len() as u32;
-        let mut open = vec![(0, count.saturating_sub(1))];
+        let mut open: Runs = smallvec![(0, count.saturating_sub(1))];
         let first = self.clauses.len() as u32;
         for (places, origin) in barred {
             let set = super::runs::rest(&places, count);
@@ -183,7 +194,7 @@ impl Search {
 
     /// Adds a clause: one of its terms must hold. Terms of one item are joined.
     pub(super) fn clause(&mut self, terms: &[Term], origin: Origin) {
-        let mut all: Vec<Term> = Vec::with_capacity(terms.len());
+        let mut all: SmallVec<[Term; 4]> = SmallVec::new();
         for term in terms {
             let term = match all.iter().position(|t| t.item == term.item) {
                 None => *term,
@@ -272,7 +283,9 @@ impl Search {
         for (at, clause) in self.clauses.iter().enumerate() {
             if let Some(claims) = out.get_mut(&clause.origin) {
                 let terms = self.terms_of(at as u32).iter();
-                claims.push(terms.map(|t| (t.item, self.places(t.set).to_vec())).collect());
+                let mut claim: Claim = terms.map(|t| (t.item, Runs::from_slice(self.places(t.set)))).collect();
+                claim.sort_unstable();
+                claims.push(claim);
             }
         }
         out
@@ -298,12 +311,19 @@ impl Search {
 
     /// Puts first what is true, then what is open, then what is false since the latest.
     fn put_in_order(&self, terms: &mut [Term]) {
-        if terms.len() > 1 {
-            terms.sort_by_cached_key(|t| match (self.is_true(*t), self.is_false(*t)) {
-                (true, _) => (0, 0),
-                (_, false) => (1, 0),
-                _ => (2, NONE - self.false_since(*t).map_or(0, |e| e + 1)),
-            });
+        let key = |t: &Term| match (self.is_false(*t), self.is_true(*t)) {
+            (false, true) => (0, 0),
+            (false, _) => (1, 0),
+            _ => (2, NONE - self.false_since(*t).map_or(0, |e| e + 1)),
+        };
+        match terms {
+            [] | [_] => {}
+            [first, second] => {
+                if key(second) < key(first) {
+                    terms.swap(0, 1);
+                }
+            }
+            _ => terms.sort_by_cached_key(key),
         }
     }
 
@@ -372,7 +392,7 @@ impl Search {
             self.loose.push((a.0.max(b.0), a.1.min(b.1)));
             Set { start: start | LOOSE, len: 1 }
         } else {
-            let both: Vec<Run> = both(now, to).collect();
+            let both: Runs = both(now, to).collect();
             let start = self.loose.len() as u32;
             self.loose.extend_from_slice(&both);
             Set { start: start | LOOSE, len: both.len() as u32 }

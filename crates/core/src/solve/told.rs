@@ -3,7 +3,10 @@
 use std::collections::HashMap;
 use std::sync::{Arc, OnceLock};
 
-use super::runs::{self, Run};
+use foldhash::fast::RandomState;
+use smallvec::{SmallVec, smallvec};
+
+use super::runs::{self, Runs};
 use super::{Fact, Question};
 use crate::facts::{Need, Target, VersionFacts};
 use crate::id::ItemId;
@@ -41,23 +44,23 @@ impl Known {
     }
 
     /// Returns which versions are in a range, by their places.
-    pub(super) fn within(&self, range: &Range) -> Vec<Run> {
+    pub(super) fn within(&self, range: &Range) -> Runs {
         if self.versions.is_empty() {
-            return Vec::new();
+            return Runs::new();
         }
         if range.is_any() {
-            return vec![(1, self.versions.len() as u32)];
+            return smallvec![(1, self.versions.len() as u32)];
         }
         if self.is_sorted() {
             let among = range.among(&self.versions, |f| &f.version, self.scheme);
             return among.into_iter().map(|r| (r.start as u32 + 1, r.end as u32)).collect();
         }
-        self.with(Vec::new(), |f| range.holds(&f.version, self.scheme))
+        self.with(Runs::new(), |f| range.holds(&f.version, self.scheme))
     }
 
     /// Returns which versions of an item meet a target, by their places.
-    pub(super) fn meeting(&self, name: &ItemId, target: &Target) -> Vec<Run> {
-        let own = if *name == target.id { self.within(&target.range) } else { Vec::new() };
+    pub(super) fn meeting(&self, name: &ItemId, target: &Target) -> Runs {
+        let own = if *name == target.id { self.within(&target.range) } else { Runs::new() };
         if self.plain {
             return own;
         }
@@ -68,7 +71,7 @@ impl Known {
     }
 
     /// Returns some versions, and those that pass a test, in their order.
-    pub(super) fn with(&self, some: Vec<Run>, test: impl Fn(&VersionFacts) -> bool) -> Vec<Run> {
+    pub(super) fn with(&self, some: Runs, test: impl Fn(&VersionFacts) -> bool) -> Runs {
         let passing = (1..).zip(&self.versions).filter(|(_, f)| test(f)).map(|(place, _)| place);
         runs::either(&some, &runs::of(passing))
     }
@@ -84,7 +87,7 @@ struct One {
 /// Everything told so far.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Told {
-    numbers: HashMap<ItemId, Id>,
+    numbers: HashMap<ItemId, Id, RandomState>,
     names: Vec<ItemId>,
     all: Vec<One>,
 }
@@ -102,12 +105,9 @@ impl Told {
         number
     }
 
-    /// Whether everything about a need is known.
-    pub(super) fn is_known(&mut self, need: &Need) -> bool {
-        need.targets().iter().all(|t| {
-            let id = self.number(&t.id);
-            !self.is_open(id)
-        })
+    /// Returns the ids that a need names.
+    pub(super) fn numbers(&mut self, need: &Need) -> SmallVec<[Id; 4]> {
+        need.targets().iter().map(|t| self.number(&t.id)).collect()
     }
 
     /// Returns an id's number, where it was ever spoken of.
@@ -173,23 +173,18 @@ impl Told {
         self.stand_ins(id).next().is_some()
     }
 
-    /// Adds the questions about an id that nobody answered yet.
-    pub(super) fn unasked(&self, id: Id, out: &mut Vec<Question>) {
-        let (one, name) = (&self.all[id as usize], self.name(id));
-        if one.known.is_none() {
-            out.push(Question::Versions(name.clone()));
-        }
-        if one.provides.is_none() {
-            out.push(Question::Provides(name.clone()));
-        }
-        if one.replaces.is_none() {
-            out.push(Question::Replaces(name.clone()));
-        }
-        for other in self.stand_ins(id) {
-            if self.all[other as usize].known.is_none() {
-                out.push(Question::Versions(self.name(other).clone()));
-            }
-        }
+    /// Returns the questions about some ids that nobody answered yet.
+    pub(super) fn unasked(&self, ids: &[Id]) -> Vec<Question> {
+        let of = |id: &Id| &self.all[*id as usize];
+        let mut unknown: Vec<Id> = ids.iter().flat_map(|id| std::iter::once(*id).chain(self.stand_ins(*id))).collect();
+        unknown.retain(|id| of(id).known.is_none());
+        unknown.sort_unstable();
+        unknown.dedup();
+        let name = |id: &Id| self.name(*id).clone();
+        let versions = unknown.iter().map(|id| Question::Versions(name(id)));
+        let provides = ids.iter().filter(|id| of(id).provides.is_none()).map(|id| Question::Provides(name(id)));
+        let replaces = ids.iter().filter(|id| of(id).replaces.is_none()).map(|id| Question::Replaces(name(id)));
+        versions.chain(provides).chain(replaces).collect()
     }
 
     /// Whether everything about an id is known.

@@ -68,8 +68,10 @@ pub struct Version {
 /// One run of digits or letters.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 enum Part {
-    /// Digits without leading zeros, compared by length first: any size of number.
-    Number(usize, String),
+    /// A number.
+    Number(u64),
+    /// A larger one: how many digits, and the digits without leading zeros.
+    Huge(usize, String),
     /// A lower-case word.
     Word(String),
 }
@@ -77,11 +79,15 @@ enum Part {
 impl Part {
     fn number(digits: &str) -> Self {
         let digits = digits.trim_start_matches('0');
-        Part::Number(digits.len(), digits.to_owned())
+        match digits.parse() {
+            Ok(number) => Part::Number(number),
+            Err(_) if digits.is_empty() => Part::Number(0),
+            Err(_) => Part::Huge(digits.len(), digits.to_owned()),
+        }
     }
 
     fn is_zero(&self) -> bool {
-        matches!(self, Part::Number(0, _))
+        matches!(self, Part::Number(0))
     }
 }
 
@@ -204,7 +210,7 @@ fn parts(text: &str) -> Vec<Part> {
 
 /// Compares number by number; a missing one counts as 0.
 fn padded(a: &[Part], b: &[Part]) -> Ordering {
-    let zero = Part::Number(0, String::new());
+    let zero = Part::Number(0);
     (0..a.len().max(b.len()))
         .map(|i| a.get(i).unwrap_or(&zero).cmp(b.get(i).unwrap_or(&zero)))
         .find(|o| o.is_ne())
@@ -215,10 +221,13 @@ fn padded(a: &[Part], b: &[Part]) -> Ordering {
 /// and the shorter of two that begin alike first.
 fn suffixes(a: &[Part], b: &[Part]) -> Ordering {
     let key = |part: &Part| match part {
-        Part::Number(..) => (0, 0, part.clone()),
+        Part::Number(_) | Part::Huge(..) => (0, 0, part.clone()),
         Part::Word(w) => (1, early(w).unwrap_or(EARLY.len()), part.clone()),
     };
-    a.iter().map(key).cmp(b.iter().map(key))
+    match (a, b) {
+        ([], []) => Ordering::Equal,
+        _ => a.iter().map(key).cmp(b.iter().map(key)),
+    }
 }
 
 impl fmt::Display for Version {

@@ -4,6 +4,7 @@ use std::cmp::Ordering;
 use std::fmt;
 
 use serde::{Deserialize, Serialize};
+use smallvec::SmallVec;
 use thiserror::Error;
 
 use super::{Part, Scheme, Version};
@@ -15,6 +16,8 @@ use super::{Part, Scheme, Version};
 pub struct Range {
     text: String,
     alternatives: Vec<Vec<Bound>>,
+    /// Whether one of them bounds nothing.
+    any: bool,
 }
 
 impl std::hash::Hash for Range {
@@ -49,12 +52,12 @@ pub struct RangeError {
 impl Range {
     /// Returns the range that holds every version.
     pub fn any() -> Self {
-        Self { text: "*".to_owned(), alternatives: vec![Vec::new()] }
+        Self { text: "*".to_owned(), alternatives: vec![Vec::new()], any: true }
     }
 
     /// Returns the range that holds exactly `version`.
     pub fn exactly(version: &Version) -> Self {
-        Self { text: format!("={version}"), alternatives: vec![vec![Bound::Equal(version.clone())]] }
+        Self { text: format!("={version}"), alternatives: vec![vec![Bound::Equal(version.clone())]], any: false }
     }
 
     /// Returns the range that `text` writes.
@@ -86,25 +89,26 @@ impl Range {
             }
             alternatives.push(bounds);
         }
-        Ok(Self { text: text.trim().to_owned(), alternatives })
+        let any = alternatives.iter().any(Vec::is_empty);
+        Ok(Self { text: text.trim().to_owned(), alternatives, any })
     }
 
     /// Whether `version` is in the range, its order taken by `scheme`.
     pub fn holds(&self, version: &Version, scheme: Scheme) -> bool {
-        self.alternatives.iter().any(|all| all.iter().all(|bound| bound.holds(version, scheme)))
+        self.any || self.alternatives.iter().any(|all| all.iter().all(|bound| bound.holds(version, scheme)))
     }
 
     /// Returns which of some versions are in the range, by their places, as ascending stretches that do not touch. They stand
     /// newest first by the order of the scheme, so only few of them are looked at.
-    pub fn among<T>(
+    pub(crate) fn among<T>(
         &self,
         versions: &[T],
         of: impl Fn(&T) -> &Version,
         scheme: Scheme,
-    ) -> Vec<std::ops::Range<usize>> {
+    ) -> SmallVec<[std::ops::Range<usize>; 1]> {
         // the first place from which on a test holds
         let from = |test: &dyn Fn(&Version) -> bool| versions.partition_point(|v| !test(of(v)));
-        let mut out: Vec<std::ops::Range<usize>> = Vec::new();
+        let mut out: SmallVec<[std::ops::Range<usize>; 1]> = SmallVec::new();
         for all in &self.alternatives {
             let (mut start, mut end) = (0, versions.len());
             let mut without: Vec<std::ops::Range<usize>> = Vec::new();
@@ -146,7 +150,7 @@ impl Range {
 
     /// Whether the range holds every version.
     pub fn is_any(&self) -> bool {
-        self.alternatives.iter().any(Vec::is_empty)
+        self.any
     }
 
     /// Whether the range names this very version (`=2.0-beta`), so that a channel does not matter.
@@ -204,12 +208,15 @@ fn read_bound(sign: &str, text: &str) -> Result<Vec<Bound>, String> {
 
 /// Returns the release numbers up to `at`, the one there one higher.
 fn raise(version: &Version, at: usize) -> Vec<Part> {
-    let zero = Part::number("0");
+    let zero = Part::Number(0);
     let mut out: Vec<Part> = (0..=at).map(|i| version.release.get(i).unwrap_or(&zero).clone()).collect();
-    if let Some(Part::Number(_, digits)) = out.last().cloned() {
-        out.pop();
-        out.push(Part::number(&plus_one(&digits)));
-    }
+    let digits = match out.last() {
+        Some(Part::Number(number)) => number.to_string(),
+        Some(Part::Huge(_, digits)) => digits.clone(),
+        _ => return out,
+    };
+    out.pop();
+    out.push(Part::number(&plus_one(&digits)));
     out
 }
 

@@ -52,7 +52,7 @@ impl World {
                     Self::rule(dice, items, versions, &mut facts);
                 }
                 if dice.one_in(12) {
-                    facts.channel = "beta".to_owned();
+                    facts.channel = "beta".into();
                 }
                 if dice.one_in(10) {
                     facts.games = Range::parse("^2").unwrap();

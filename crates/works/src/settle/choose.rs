@@ -247,7 +247,7 @@ impl Sources<'_> {
             held: Held {
                 kind: offered.facts.kind.clone(),
                 title: yalotheca_core::text::clean(&offered.facts.title, 80),
-                facts: chosen.facts.clone(),
+                facts: VersionFacts::clone(&chosen.facts),
                 from: HeldFrom::Catalogue(offered.catalogue.clone()),
                 download: file.as_ref().map_or_else(|| Digest::of(b""), |f| f.sha256.clone()),
                 download_name: file.as_ref().map_or_else(String::new, |f| f.name.clone()),

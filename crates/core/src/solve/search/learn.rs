@@ -1,6 +1,6 @@
 //! What is learnt from a conflict, and from which rules a conflict follows that stands whatever is decided.
 
-use super::super::runs::{Run, apart, both, either, inside, rest};
+use super::super::runs::{Run, Runs, apart, both, either, inside, rest};
 use super::{LEARNT, NONE, Origin, Search, Term};
 
 /// Of a parent: not a clause, but an entry of the trail that needs no decision.
@@ -11,7 +11,7 @@ const BARRED: u32 = 1 << 30;
 /// A term of the clause that is learnt: false since an entry.
 struct Part {
     item: u32,
-    places: Vec<Run>,
+    places: Runs,
     since: u32,
 }
 
@@ -94,7 +94,7 @@ impl Search {
             part.since = part.since.max(since);
         } else {
             self.seat[term.item as usize] = parts.len() as u32;
-            parts.push(Part { item: term.item, places: self.places(term.set).to_vec(), since });
+            parts.push(Part { item: term.item, places: Runs::from_slice(self.places(term.set)), since });
         }
     }
 
@@ -119,7 +119,7 @@ impl Search {
             }
         }
         let own = self.terms_of(why).iter().find(|t| t.item == item).copied();
-        let left: Vec<Run> = own.map_or_else(Vec::new, |t| both(&parts[at].places, self.places(t.set)).collect());
+        let left: Runs = own.map_or_else(Runs::new, |t| both(&parts[at].places, self.places(t.set)).collect());
         match self.gone_since(item, &left) {
             Some(since) if !left.is_empty() && self.trail[since as usize].level > 0 => {
                 (parts[at].places, parts[at].since) = (left, since);
@@ -196,7 +196,7 @@ impl Search {
                     // what the clause alone leaves open and was not open then had its reasons before
                     let count = self.items[term.item as usize].count;
                     let closed = rest(self.after(at), count);
-                    let before: Vec<Run> = both(&closed, self.places(term.set)).collect();
+                    let before: Runs = both(&closed, self.places(term.set)).collect();
                     if !before.is_empty() {
                         open.push(tag(term.item, self.gone_since(term.item, &before)));
                     }

@@ -1,16 +1,19 @@
 //! Finds a smallest set of rules that cannot all hold, by taking away whatever leaves it impossible: large pieces first,
 //! at last one by one. Each try is over the clauses of those rules alone, so it is quick however large the world is.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 
-use super::super::runs::Run;
+use super::super::runs::Runs;
 use super::{Followed, Origin, Search, Term};
 
 /// After so many conflicts in all, what is found is left as it is: a few rules too many are told then.
-pub(in crate::solve) const MOST_CONFLICTS: usize = 3_000;
+pub(in crate::solve) const MOST_CONFLICTS: usize = 500;
+
+/// Of more units than these, several are taken away at once at first.
+const MANY: usize = 100;
 
 /// A clause of a rule, by itself: items, and where one of them must be.
-pub(in crate::solve) type Claim = Vec<(u32, Vec<Run>)>;
+pub(in crate::solve) type Claim = Vec<(u32, Runs)>;
 
 /// Returns which of some units (each all the clauses of some rules) cannot all hold, by their places: without any one of
 /// them the others can. `count` says how many places an item has.
@@ -18,8 +21,10 @@ pub(in crate::solve) fn least(units: &[Vec<Claim>], count: impl Fn(u32) -> u32, 
     let spoken: BTreeSet<u32> = units.iter().flatten().flatten().map(|(item, _)| *item).collect();
     let number: BTreeMap<u32, u32> = spoken.iter().copied().zip(0..).collect();
     let counts: Vec<u32> = spoken.iter().map(|item| count(*item)).collect();
-    let mut kept: Vec<usize> = (0..units.len()).collect();
-    let mut size = kept.len().div_ceil(2).max(1);
+    // what another one says already goes first
+    let mut said: HashSet<&[Claim]> = HashSet::new();
+    let mut kept: Vec<usize> = (0..units.len()).filter(|unit| said.insert(&units[*unit])).collect();
+    let mut size = (kept.len() / MANY).max(1);
     loop {
         let mut from = 0;
         while from < kept.len() && *budget > 0 {
@@ -36,7 +41,7 @@ pub(in crate::solve) fn least(units: &[Vec<Claim>], count: impl Fn(u32) -> u32, 
                 None => from = end,
             }
         }
-        if size == 1 {
+        if size <= 1 {
             return kept;
         }
         size = size.div_ceil(2);
@@ -51,7 +56,7 @@ fn try_with(
     counts: &[u32],
     budget: &mut usize,
 ) -> Option<Vec<Origin>> {
-    let mut search = Search::default();
+    let mut search = Search::with_room(units.iter().map(Vec::len).sum());
     for count in counts {
         search.item(*count, []);
     }
