@@ -1,10 +1,11 @@
 //! Two general version-solving crates on the same instance.
 
+use std::cmp::Ordering;
 use std::collections::HashMap;
-use std::fmt::Display;
+use std::fmt::{Debug, Display};
 use std::time::{Duration, Instant};
 
-use pubgrub::{DependencyConstraints, OfflineDependencyProvider, PubGrubError};
+use pubgrub::{DefaultStringReporter, DependencyConstraints, OfflineDependencyProvider, PubGrubError, Reporter as _};
 use resolvo::utils::Pool;
 use resolvo::{
     Candidates, Condition, ConditionId, Dependencies, DependencyProvider, HintDependenciesAvailable, Interner,
@@ -12,6 +13,8 @@ use resolvo::{
     VersionSetUnionId,
 };
 use version_ranges::Ranges;
+use yalotheca_core::id::ItemId;
+use yalotheca_core::version::{Scheme, Version};
 
 use crate::instance::{ALL, Instance, Span};
 
@@ -40,20 +43,83 @@ fn providers(instance: &Instance) -> HashMap<usize, Vec<Span>> {
     out
 }
 
+/// What packages and versions are called.
+pub trait Names {
+    type Package: pubgrub::Package;
+    type Version: Ord + Clone + Debug + Display;
+    fn package(number: u32) -> Self::Package;
+    fn version(number: u32) -> Self::Version;
+}
+
+/// As numbers: nothing is cheaper.
+pub struct Numbers;
+
+impl Names for Numbers {
+    type Package = u32;
+    type Version = u32;
+    fn package(number: u32) -> u32 {
+        number
+    }
+    fn version(number: u32) -> u32 {
+        number
+    }
+}
+
+/// As ids and versions as they are written: what ours is given.
+pub struct Texts;
+
+/// A version in its order.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Written(Version);
+
+impl Ord for Written {
+    fn cmp(&self, other: &Self) -> Ordering {
+        self.0.total(&other.0, Scheme::Plain)
+    }
+}
+
+impl PartialOrd for Written {
+    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+impl Display for Written {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(self.0.as_str())
+    }
+}
+
+impl Names for Texts {
+    type Package = ItemId;
+    type Version = Written;
+    fn package(number: u32) -> ItemId {
+        ItemId::new(&format!("i{number}")).unwrap_or_else(|_| unreachable!())
+    }
+    fn version(number: u32) -> Written {
+        Written(Version::new(&number.to_string()))
+    }
+}
+
 fn range(span: &Span) -> Ranges<u32> {
+    named::<Numbers>(span)
+}
+
+fn named<N: Names>(span: &Span) -> Ranges<N::Version> {
     match span {
         (_, 1, ALL) => Ranges::full(),
-        (_, low, ALL) => Ranges::higher_than(*low),
-        (_, low, high) => Ranges::between(*low, high + 1),
+        (_, low, ALL) => Ranges::higher_than(N::version(*low)),
+        (_, low, high) => Ranges::between(N::version(*low), N::version(high + 1)),
     }
 }
 
 /// The first: no alternatives and no clashes of its own, so each is a package that only stands for it. All of it is made
 /// beforehand.
-pub fn first(instance: &Instance) -> impl FnOnce() -> (String, Duration) {
+pub fn first<N: Names>(instance: &Instance) -> impl FnOnce() -> (String, Duration) + use<N> {
     let by = providers(instance);
     let items = instance.items.len();
-    let mut provider: OfflineDependencyProvider<u32, Ranges<u32>> = OfflineDependencyProvider::new();
+    let (package, version_of) = (N::package, N::version);
+    let mut provider: OfflineDependencyProvider<N::Package, Ranges<N::Version>> = OfflineDependencyProvider::new();
     let mut next = items as u32 + 1;
     // who must not be there with whom: one switch for each
     let mut switches: HashMap<(usize, u32), Vec<(u32, u32)>> = HashMap::new();
@@ -62,8 +128,8 @@ pub fn first(instance: &Instance) -> impl FnOnce() -> (String, Duration) {
             for (other, low, high) in &version.apart {
                 let switch = next;
                 next += 1;
-                provider.add_dependencies(switch, 1u32, []);
-                provider.add_dependencies(switch, 2u32, []);
+                provider.add_dependencies(package(switch), version_of(1), []);
+                provider.add_dependencies(package(switch), version_of(2), []);
                 switches.entry((item, number as u32 + 1)).or_default().push((switch, 1));
                 let there = instance.items.get(*other).map_or(0, Vec::len) as u32;
                 for v in *low..=(*high).min(there) {
@@ -76,45 +142,48 @@ pub fn first(instance: &Instance) -> impl FnOnce() -> (String, Duration) {
     for (item, versions) in instance.items.iter().enumerate() {
         for (number, version) in versions.iter().enumerate() {
             let v = number as u32 + 1;
-            let mut needs: HashMap<u32, Ranges<u32>> = HashMap::new();
-            let mut add = |package: u32, range: Ranges<u32>| {
+            let mut needs: HashMap<u32, Ranges<N::Version>> = HashMap::new();
+            let mut add = |package: u32, range: Ranges<N::Version>| {
                 let known = needs.entry(package).or_insert_with(Ranges::full);
                 *known = known.intersection(&range);
             };
             for any in &version.needs {
                 let any = spelled(instance, any, &by);
                 if let [one] = any.as_slice() {
-                    add(one.0 as u32, range(one));
+                    add(one.0 as u32, named::<N>(one));
                     continue;
                 }
-                let package = *standing.entry(any.clone()).or_insert_with(|| {
+                let stands = *standing.entry(any.clone()).or_insert_with(|| {
                     next += 1;
                     // the first named is the newest of them
                     for (at, span) in any.iter().rev().enumerate() {
-                        provider.add_dependencies(next, at as u32 + 1, [(span.0 as u32, range(span))]);
+                        let one = (package(span.0 as u32), named::<N>(span));
+                        provider.add_dependencies(package(next), version_of(at as u32 + 1), [one]);
                     }
                     next
                 });
-                add(package, Ranges::full());
+                add(stands, Ranges::full());
             }
             for (switch, side) in switches.get(&(item, v)).into_iter().flatten() {
-                add(*switch, Ranges::singleton(*side));
+                add(*switch, Ranges::singleton(version_of(*side)));
             }
-            provider.add_dependencies(item as u32, v, needs.into_iter().collect::<DependencyConstraints<_, _>>());
+            let needs = needs.into_iter().map(|(p, r)| (package(p), r));
+            provider.add_dependencies(package(item as u32), version_of(v), needs.collect::<DependencyConstraints<_, _>>());
         }
     }
-    let root = u32::MAX;
-    provider.add_dependencies(root, 1u32, instance.wants.iter().map(|w| (w.0 as u32, range(w))));
+    let root = package(u32::MAX);
+    provider.add_dependencies(root.clone(), version_of(1), instance.wants.iter().map(|w| (package(w.0 as u32), named::<N>(w))));
     move || {
         let begin = Instant::now();
-        let found = pubgrub::resolve(&provider, root, 1u32);
-        let took = begin.elapsed();
+        let found = pubgrub::resolve(&provider, root, version_of(1));
         let said = match found {
-            Ok(found) => format!("{} items", found.into_iter().filter(|(p, _)| (*p as usize) < items).count()),
-            Err(PubGrubError::NoSolution(_)) => "impossible".to_owned(),
+            Ok(found) => format!("{} packages", found.len()),
+            Err(PubGrubError::NoSolution(tree)) => {
+                format!("impossible, told in {} lines", DefaultStringReporter::report(&tree).lines().count())
+            }
             Err(_) => "failed".to_owned(),
         };
-        (said, took)
+        (said, begin.elapsed())
     }
 }
 
@@ -210,12 +279,14 @@ pub fn second(instance: &Instance) -> impl FnOnce() -> (String, Duration) + '_ {
         let wants = instance.wants.iter().map(|w| provider.require(&[*w]).into()).collect();
         let mut solver = resolvo::Solver::new(provider);
         let found = solver.solve(resolvo::Problem::new().requirements(wants));
-        let took = begin.elapsed();
         let said = match found {
-            Ok(found) => format!("{} items", found.len()),
-            Err(UnsolvableOrCancelled::Unsolvable(_)) => "impossible".to_owned(),
+            Ok(found) => format!("{} packages", found.len()),
+            Err(UnsolvableOrCancelled::Unsolvable(conflict)) => {
+                let told = conflict.display_user_friendly(&solver).to_string();
+                format!("impossible, told in {} lines", told.lines().count())
+            }
             Err(UnsolvableOrCancelled::Cancelled(_)) => "failed".to_owned(),
         };
-        (said, took)
+        (said, begin.elapsed())
     }
 }

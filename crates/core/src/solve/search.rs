@@ -416,13 +416,15 @@ impl Search {
                 continue;
             }
             let mut waiting = std::mem::take(&mut self.watches[item as usize]);
+            // nothing below narrows this very item: it stands in a clause once
+            let open = Runs::from_slice(self.open(item));
             let (mut read, mut write) = (0, 0);
             let mut conflict = None;
             'clauses: while let Some(watch) = waiting.get(read).copied() {
                 read += 1;
                 waiting[write] = watch;
                 write += 1;
-                if !apart(self.open(item), self.places(watch.set)) {
+                if !apart(&open, self.places(watch.set)) {
                     continue;
                 }
                 let Clause { start, len, .. } = self.clauses[watch.clause as usize];
