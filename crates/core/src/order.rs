@@ -5,11 +5,14 @@
 //! one nearest to what would be without them is taken: pinned first and last, kinds by rank, then the present order, then new
 //! items by id. So an unrelated addition moves nothing.
 
+mod graph;
 mod nearest;
 
 use std::collections::{BTreeMap, BTreeSet};
 
 use thiserror::Error;
+
+use graph::Graph;
 
 use crate::id::ItemId;
 use crate::roster::Pins;
@@ -108,15 +111,18 @@ pub fn order(entries: &[Entry], pins: &Pins, present: &[ItemId]) -> Result<Order
     let pair = |from: &ItemId, to: &ItemId| Some((*place.get(from)?, *place.get(to)?)).filter(|(a, b)| a != b);
     let name = |at: &usize| by_id[*at].id.clone();
     let hard: Edges = by_id.iter().flat_map(|e| e.needs.iter().filter_map(|n| pair(n, &e.id))).collect();
-    if let Some(circle) = circle(by_id.len(), &hard) {
+    let mut needs = Graph::new(by_id.len());
+    if !hard.iter().fold(true, |all, (from, to)| needs.add(*from, *to) && all) {
+        let circle = circle(by_id.len(), &hard);
         let within = |(from, to): &&(usize, usize)| circle.contains(from) && circle.contains(to);
         let edges = hard.iter().filter(within).map(|(from, to)| (name(to), name(from))).collect();
         return Err(Circle::Needs { members: circle.iter().map(name).collect(), edges });
     }
     let pinned = pinned(pins, &pair);
-    let mut edges = hard.clone();
+    let mut graph = needs.clone();
+    let mut holds = true;
     for (from, to) in &pinned {
-        if reaches(&hard, *to, *from) {
+        if needs.reaches(*to, *from) {
             // named by the edge that stands against it
             let direct = hard.contains(&(*to, *from));
             return Err(match direct {
@@ -124,18 +130,20 @@ pub fn order(entries: &[Entry], pins: &Pins, present: &[ItemId]) -> Result<Order
                 false => Circle::Pins(vec![name(from), name(to)]),
             });
         }
-        edges.insert((*from, *to));
+        holds &= graph.add(*from, *to);
     }
-    if let Some(circle) = circle(by_id.len(), &edges) {
+    if !holds {
+        let circle = circle(by_id.len(), &hard.union(&pinned).copied().collect());
         return Err(Circle::Pins(circle.iter().map(name).collect()));
     }
-    let class = |id: &ItemId| {
-        let at = |list: &[ItemId]| list.iter().position(|p| p == id);
-        match (at(&pins.first), at(&pins.last)) {
-            (Some(at), _) => (0, at),
-            (_, Some(at)) => (2, at),
-            _ => (1, 0),
-        }
+    let ends = |list: &[ItemId]| -> BTreeMap<usize, usize> {
+        list.iter().enumerate().rev().filter_map(|(at, id)| Some((*place.get(id)?, at))).collect()
+    };
+    let (first, last) = (ends(&pins.first), ends(&pins.last));
+    let class = |at: usize| match (first.get(&at), last.get(&at)) {
+        (Some(at), _) => (0, *at),
+        (_, Some(at)) => (2, *at),
+        _ => (1, 0),
     };
     // hints that both sides give are heard first
     let mut hints: BTreeMap<(usize, usize), usize> = BTreeMap::new();
@@ -150,11 +158,10 @@ pub fn order(entries: &[Entry], pins: &Pins, present: &[ItemId]) -> Result<Order
     let mut soft = Edges::new();
     let mut given_way = Vec::new();
     for ((from, to), _) in hints {
-        let against = class(&by_id[from].id).0 > class(&by_id[to].id).0;
-        if against || reaches(&edges, to, from) {
+        let against = class(from).0 > class(to).0;
+        if against || !graph.add(from, to) {
             given_way.push((name(&from), name(&to)));
         } else {
-            edges.insert((from, to));
             soft.insert((from, to));
         }
     }
@@ -162,19 +169,26 @@ pub fn order(entries: &[Entry], pins: &Pins, present: &[ItemId]) -> Result<Order
     let mut base: Vec<usize> = (0..by_id.len()).collect();
     let at_rest = |at: &usize| {
         let entry = by_id[*at];
-        (class(&entry.id), entry.rank, stands.get(&entry.id).copied().unwrap_or(usize::MAX), *at)
+        (class(*at), entry.rank, stands.get(&entry.id).copied().unwrap_or(usize::MAX), *at)
     };
     base.sort_by_key(at_rest);
-    let sorted = nearest::nearest(&base, &edges);
-    let mut reached: BTreeMap<usize, usize> = BTreeMap::new();
+    let sorted = nearest::nearest(&base, &graph, |at| stands.get(&by_id[at].id).copied());
+    let mut line_of: Vec<usize> = vec![0; by_id.len()];
+    sorted.iter().enumerate().for_each(|(line, at)| line_of[*at] = line);
+    let [pinned, hard, soft] = [pinned, hard, soft].map(|set| {
+        let mut into: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
+        set.iter().for_each(|(from, to)| into.entry(*to).or_default().push(*from));
+        into
+    });
+    // the nearest one before it that an edge names
+    let latest = |into: &BTreeMap<usize, Vec<usize>>, at: usize| {
+        into.get(&at).into_iter().flatten().copied().max_by_key(|from| line_of[*from])
+    };
     let mut why = Vec::new();
     for (line, at) in sorted.iter().enumerate() {
-        // the nearest one before it that an edge names
-        let last =
-            |set: &Edges| set.iter().filter(|(_, to)| to == at).map(|(from, _)| *from).max_by_key(|f| reached.get(f));
         let entry = by_id[*at];
         let before = line.checked_sub(1).and_then(|l| sorted.get(l)).map(|b| by_id[*b].rank);
-        why.push(match (class(&entry.id).0, last(&pinned), last(&hard), last(&soft)) {
+        why.push(match (class(*at).0, latest(&pinned, *at), latest(&hard, *at), latest(&soft, *at)) {
             (0, ..) => Why::First,
             (2, ..) => Why::Last,
             (_, Some(pin), ..) => Why::Pinned(name(&pin)),
@@ -184,7 +198,6 @@ pub fn order(entries: &[Entry], pins: &Pins, present: &[ItemId]) -> Result<Order
             _ if stands.contains_key(&entry.id) => Why::Stays,
             _ => Why::New,
         });
-        reached.insert(*at, line);
     }
     Ok(Ordered { order: sorted.iter().map(name).collect(), why, given_way })
 }
@@ -201,42 +214,35 @@ fn pinned(pins: &Pins, pair: &Pair<'_>) -> Edges {
     chain.chain(ends).chain(before).chain(after).collect()
 }
 
-fn reaches(edges: &Edges, from: usize, to: usize) -> bool {
-    let (mut seen, mut open) = (BTreeSet::from([from]), vec![from]);
-    while let Some(at) = open.pop() {
-        if at == to {
-            return true;
-        }
-        open.extend(edges.range((at, 0)..=(at, usize::MAX)).map(|(_, n)| *n).filter(|n| seen.insert(*n)));
-    }
-    false
-}
-
-/// The members of a circle; `None` where there is none.
-fn circle(count: usize, edges: &Edges) -> Option<Vec<usize>> {
+/// The members of a circle, where there is one.
+fn circle(count: usize, edges: &Edges) -> Vec<usize> {
+    let mut onward: Vec<Vec<usize>> = vec![Vec::new(); count];
     let mut waits = vec![0usize; count];
-    edges.iter().for_each(|(_, to)| waits[*to] += 1);
+    for (from, to) in edges {
+        onward[*from].push(*to);
+        waits[*to] += 1;
+    }
     let mut ready: Vec<usize> = (0..count).filter(|at| waits[*at] == 0).collect();
-    let mut done = 0;
     while let Some(at) = ready.pop() {
-        done += 1;
-        for (_, to) in edges.range((at, 0)..=(at, usize::MAX)) {
+        for to in &onward[at] {
             waits[*to] -= 1;
             if waits[*to] == 0 {
                 ready.push(*to);
             }
         }
     }
-    if done == count {
-        return None;
-    }
     // what is left and reaches itself
-    let first = (0..count).find(|at| waits[*at] > 0 && returns(edges, *at))?;
-    Some((0..count).filter(|at| reaches(edges, first, *at) && reaches(edges, *at, first)).collect())
-}
-
-fn returns(edges: &Edges, at: usize) -> bool {
-    edges.range((at, 0)..=(at, usize::MAX)).any(|(_, to)| reaches(edges, *to, at))
+    let reached = |from: usize| {
+        let (mut seen, mut open) = (BTreeSet::new(), vec![from]);
+        while let Some(at) = open.pop() {
+            open.extend(onward[at].iter().copied().filter(|n| seen.insert(*n)));
+        }
+        seen
+    };
+    let left = (0..count).filter(|at| waits[*at] > 0);
+    let first = left.map(|at| (at, reached(at))).find(|(at, all)| all.contains(at));
+    let Some((first, all)) = first else { return Vec::new() };
+    all.into_iter().filter(|at| reached(*at).contains(&first)).collect()
 }
 
 /// Returns the needs that a list of items in another order would break: (the item, what it needs).
@@ -318,6 +324,54 @@ mod tests {
         pins = Pins { before: [(id("a"), ids(&["b"])), (id("b"), ids(&["a"]))].into(), ..Pins::default() };
         assert_eq!(order(&entries, &pins, &[]).unwrap_err(), Circle::Pins(ids(&["a", "b"])));
         assert_eq!(broken(&entries, &ids(&["d", "b"])), [(id("d"), id("b"))]);
+    }
+
+    /// A server of very many items, with needs, hints and kinds; the present order is by id.
+    fn many(count: usize) -> (Vec<Entry>, Vec<ItemId>) {
+        let name = |n: usize| format!("i{n:05}");
+        let one = |n: usize| {
+            let other = |times: usize| name((n * times + 7) % count);
+            let mut out = entry(&name(n), &[], &[]);
+            out.rank = (n % 3) as i32;
+            // needs lead to what has a smaller number times 7, so they go in no circle
+            let deep = |n: usize| (n * 7919) % count;
+            out.needs.extend([other(31), other(57)].iter().filter(|o| deep(o[1..].parse().unwrap()) < deep(n)).map(|o| id(o)));
+            out.after.extend((n % 4 == 0).then(|| id(&other(13))));
+            out.before.extend((n % 5 == 0).then(|| id(&other(17))));
+            out
+        };
+        ((0..count).map(one).collect(), (0..count).map(|n| id(&name(n))).collect())
+    }
+
+    #[test]
+    fn hundreds_and_thousands_are_put_in_order_and_stay_there() {
+        for count in [601, 5_003] {
+            put_in_order_and_stays(count);
+        }
+    }
+
+    fn put_in_order_and_stays(count: usize) {
+        let (mut entries, present) = many(count);
+        let ordered = order(&entries, &Pins::default(), &present).unwrap();
+        assert_eq!(broken(&entries, &ordered.order), []);
+        let place: BTreeMap<&ItemId, usize> = ordered.order.iter().enumerate().map(|(at, id)| (id, at)).collect();
+        let hints = entries.iter().flat_map(|e| {
+            let after = e.after.iter().map(|a| (a.clone(), e.id.clone()));
+            after.chain(e.before.iter().map(|b| (e.id.clone(), b.clone())))
+        });
+        let (mut heard, mut gave_way) = (0, 0);
+        for hint in hints.filter(|(from, to)| from != to) {
+            let holds = place[&hint.0] < place[&hint.1];
+            assert!(holds || ordered.given_way.contains(&hint), "{hint:?} is neither heard nor told");
+            if holds { heard += 1 } else { gave_way += 1 }
+        }
+        assert!(heard > count / 4 && gave_way > 2, "{heard} {gave_way}");
+        // one more moves nothing
+        entries.push(entry("zz", &["i00001"], &[]));
+        let again = order(&entries, &Pins::default(), &ordered.order).unwrap();
+        let old: Vec<&ItemId> = again.order.iter().filter(|i| i.as_str() != "zz").collect();
+        let moved = old.iter().zip(&ordered.order).filter(|(a, b)| **a != *b).count();
+        assert_eq!(moved, 0);
     }
 
     proptest! {

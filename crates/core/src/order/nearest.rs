@@ -3,18 +3,22 @@
 //! What no edge pulls apart stays as it is, so only the stretches between the ends of broken edges are looked at. A short one
 //! is solved exactly, over all subsets; a long one is begun in two ways and improved until moving one item helps no more.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
+
+use super::graph::Graph;
 
 /// Stretches up to so many items are solved exactly.
 const MOST_EXACT: usize = 14;
+/// A longer one than this is left as it was begun.
+const MOST_IMPROVED: usize = 2_000;
 
-/// Returns the items of `base` in the nearest order that holds every edge; the edges go in no circle.
-pub(super) fn nearest(base: &[usize], edges: &BTreeSet<(usize, usize)>) -> Vec<usize> {
-    let place: BTreeMap<usize, usize> = base.iter().enumerate().map(|(at, id)| (*id, at)).collect();
-    let spot = |id: &usize| place.get(id).copied().unwrap_or(0);
-    let mut broken: Vec<(usize, usize)> =
-        edges.iter().map(|(from, to)| (spot(to), spot(from))).filter(|(to, from)| to < from).collect();
-    broken.sort_unstable();
+/// Returns the items of `base` in the nearest order that holds every edge; `stands` says where each stands at present, if it
+/// does.
+pub(super) fn nearest(base: &[usize], graph: &Graph, stands: impl Fn(usize) -> Option<usize>) -> Vec<usize> {
+    let mut spot: Vec<usize> = vec![0; base.len()];
+    base.iter().enumerate().for_each(|(at, id)| spot[*id] = at);
+    let ahead = |at: usize| graph.before(base[at]).iter().map(|from| spot[*from]);
+    let broken = (0..base.len()).filter_map(|at| Some((at, ahead(at).max().filter(|from| *from > at)?)));
     let mut stretches: Vec<(usize, usize)> = Vec::new();
     for (start, end) in broken {
         match stretches.last_mut() {
@@ -24,16 +28,16 @@ pub(super) fn nearest(base: &[usize], edges: &BTreeSet<(usize, usize)>) -> Vec<u
     }
     let mut out = base.to_vec();
     for (start, end) in stretches {
-        let count = end - start + 1;
         // within a stretch, items are known by their place in it
-        let mut before: Vec<Vec<usize>> = vec![Vec::new(); count];
-        for (from, to) in edges {
-            let (from, to) = (spot(from), spot(to));
-            if (start..=end).contains(&from) && (start..=end).contains(&to) {
-                before[to - start].push(from - start);
-            }
-        }
-        let sorted = if count <= MOST_EXACT { exact(&before) } else { begun(&before) };
+        let inside = |at: usize| ahead(at).filter(|from| (start..=end).contains(from)).map(|from| from - start);
+        let before: Vec<Vec<usize>> = (start..=end).map(|at| inside(at).collect()).collect();
+        let sorted = if before.len() <= MOST_EXACT {
+            exact(&before)
+        } else {
+            let mut old: Vec<usize> = (0..before.len()).filter(|at| stands(base[start + at]).is_some()).collect();
+            old.sort_by_key(|at| stands(base[start + at]));
+            stable(old, &before).unwrap_or_else(|| begun(&before))
+        };
         for (at, one) in sorted.into_iter().enumerate() {
             out[start + at] = base[start + one];
         }
@@ -72,6 +76,40 @@ fn exact(before: &[Vec<usize>]) -> Vec<usize> {
     out
 }
 
+/// An order in which what is there already moves only where that is better for it alone, and what is new goes where it is
+/// best; none where the present order does not hold the edges.
+fn stable(old: Vec<usize>, before: &[Vec<usize>]) -> Option<Vec<usize>> {
+    let mut place: Vec<Option<usize>> = vec![None; before.len()];
+    old.iter().enumerate().for_each(|(at, one)| place[*one] = Some(at));
+    let late = |one: &usize| before[*one].iter().any(|need| place[*need] > place[*one]);
+    if old.is_empty() || old.iter().any(late) {
+        return None;
+    }
+    let mut after: Vec<Vec<usize>> = vec![Vec::new(); before.len()];
+    for (at, needs) in before.iter().enumerate() {
+        needs.iter().for_each(|need| after[*need].push(at));
+    }
+    let mut out = improved(old, before);
+    for one in pulled(before).into_iter().filter(|one| place[*one].is_none()) {
+        let from = out.iter().rposition(|o| before[one].contains(o)).map_or(0, |at| at + 1);
+        let to = out.iter().position(|o| after[one].contains(o)).unwrap_or(out.len());
+        // so many stand the other way round: those before it that are behind it in the base, and the other way
+        let mut cost = out.iter().filter(|o| **o < one).count() as i64;
+        let mut best = (i64::MAX, from);
+        for (at, other) in out.iter().copied().chain(std::iter::once(usize::MAX)).enumerate() {
+            if (from..=to).contains(&at) {
+                best = best.min((cost, at));
+            }
+            cost += if other > one { 1 } else { -1 };
+        }
+        if from > to {
+            return None;
+        }
+        out.insert(best.1, one);
+    }
+    Some(out)
+}
+
 /// A good order: what is late is pushed back, or what it waits for pulled forward, whichever is nearer; then improved.
 fn begun(before: &[Vec<usize>]) -> Vec<usize> {
     let pushed = improved(pushed(before), before);
@@ -80,16 +118,19 @@ fn begun(before: &[Vec<usize>]) -> Vec<usize> {
 }
 
 fn pushed(before: &[Vec<usize>]) -> Vec<usize> {
+    let mut after: Vec<Vec<usize>> = vec![Vec::new(); before.len()];
+    for (at, needs) in before.iter().enumerate() {
+        needs.iter().for_each(|need| after[*need].push(at));
+    }
     let mut waits: Vec<usize> = before.iter().map(Vec::len).collect();
     let mut ready: BTreeSet<usize> = (0..before.len()).filter(|at| waits[*at] == 0).collect();
     let mut out = Vec::with_capacity(before.len());
     while let Some(next) = ready.pop_first() {
         out.push(next);
-        for (at, needs) in before.iter().enumerate() {
-            let met = needs.iter().filter(|n| **n == next).count();
-            waits[at] -= met;
-            if met > 0 && waits[at] == 0 {
-                ready.insert(at);
+        for at in &after[next] {
+            waits[*at] -= 1;
+            if waits[*at] == 0 {
+                ready.insert(*at);
             }
         }
     }
@@ -118,6 +159,9 @@ fn pulled(before: &[Vec<usize>]) -> Vec<usize> {
 
 /// Moves single items as far as it helps and the edges allow, until none helps.
 fn improved(mut order: Vec<usize>, before: &[Vec<usize>]) -> Vec<usize> {
+    if order.len() > MOST_IMPROVED {
+        return order;
+    }
     for _ in 0..order.len() {
         let mut moved = false;
         for at in 0..order.len() {
@@ -189,7 +233,9 @@ mod tests {
         #[test]
         fn nothing_nearer_holds_the_edges(pairs in prop::collection::vec((0..6usize, 0..6usize), 0..7), shuffled in Just((0..6usize).collect::<Vec<_>>()).prop_shuffle()) {
             let edges: BTreeSet<(usize, usize)> = pairs.into_iter().filter(|(a, b)| a < b).collect();
-            let found = nearest(&shuffled, &edges);
+            let mut graph = Graph::new(6);
+            prop_assert!(edges.iter().all(|(from, to)| graph.add(*from, *to)));
+            let found = nearest(&shuffled, &graph, |_| None);
             prop_assert!(holds(&found, &edges));
             let rank = |order: &[usize]| {
                 apart(&order.iter().map(|o| shuffled.iter().position(|s| s == o).unwrap()).collect::<Vec<_>>())
