@@ -85,3 +85,82 @@ fn what_cannot_be_an_order_is_told() {
     club.write("roster.toml", format!("{before}\n[order]\nfrist = [\"lock-core\"]\n"));
     assert!(club.run("settle").text.contains("did you mean `first`?"), "{}", club.run("settle").text);
 }
+
+#[test]
+fn a_list_that_is_pinned_already_is_written_anew() {
+    let club = Club::settled("chest-locks slate-nights quarry-moss pier-lights");
+    let list = names(&club);
+    let roster = club.read("roster.toml");
+    club.write("roster.toml", format!("{roster}\n[order]\nfixed = [\"quarry-moss\", \"slate-nights\"] # mine\n"));
+    let mut other = list.clone();
+    other.retain(|n| n != "pier-lights");
+    other.push("pier-lights".to_owned());
+    fs::write(club.dir.path().join("mine.txt"), other.join("\n")).unwrap();
+    club.ok("order --edit ../mine.txt --quiet");
+    let all: Vec<String> = other.iter().map(|n| format!("\"{n}\"")).collect();
+    let wrote = club.read("roster.toml");
+    assert!(wrote.ends_with(&format!("[order]\nfixed = [{}] # mine\n", all.join(", "))), "{wrote}");
+    assert_eq!(names(&club), other);
+}
+
+/// The way over an editor needs a terminal: `script` lends one.
+#[cfg(target_os = "linux")]
+#[test]
+fn an_order_comes_back_from_the_editor() {
+    use std::os::unix::fs::PermissionsExt as _;
+    use std::process::{Command, Stdio};
+    let club = Club::settled("chest-locks slate-nights quarry-moss");
+    let list = names(&club);
+    let with = |name: &str, lines: &str| {
+        let path = club.dir.path().join(name);
+        fs::write(&path, format!("#!/bin/sh\n{lines}\n")).unwrap();
+        fs::set_permissions(&path, fs::Permissions::from_mode(0o755)).unwrap();
+        let plain = club.command("order --edit");
+        let ran = Command::new("script")
+            .args(["-qec", &format!("{} order --edit", club::PROGRAM), "/dev/null"])
+            .current_dir(plain.get_current_dir().unwrap())
+            .env_clear()
+            .envs(plain.get_envs().filter_map(|(name, value)| Some((name, value?))))
+            .env("EDITOR", &path)
+            .stdin(Stdio::null())
+            .output()
+            .unwrap();
+        (ran.status.code(), flat(&String::from_utf8_lossy(&ran.stdout)))
+    };
+    let before = club.read("roster.toml");
+    // left as it is, and an editor that failed
+    let (code, text) = with("fails", "exit 3");
+    assert!(code != Some(0) && club.read("roster.toml") == before, "{text}");
+    // the last line goes to the front, behind the comment
+    let (code, text) = with("moves", "last=$(tail -n 1 \"$1\"); sed -i -e '$d' -e \"1a $last\" \"$1\"");
+    assert_eq!(code, Some(0), "{text}");
+    let mut other = list.clone();
+    other.rotate_right(1);
+    // only what moved is pinned
+    let roster = club.read("roster.toml");
+    assert!(roster.contains("[order]\nbefore = { ") && !roster.contains("fixed"), "{roster}");
+    assert_eq!(names(&club), other, "{text}");
+    // and back again: the pin that stands against it goes
+    let (code, text) = with("again", "first=$(sed -n 2p \"$1\"); sed -i 2d \"$1\"; echo \"$first\" >> \"$1\"");
+    assert_eq!(code, Some(0), "{text}");
+    assert_ne!(club.read("roster.toml"), roster, "{text}");
+    assert_eq!(names(&club), list, "{text}");
+    assert!(!club.read("roster.toml").contains("slate-nights = ["), "{}", club.read("roster.toml"));
+}
+
+#[test]
+fn pins_in_tables_of_their_own_are_kept_where_they_hold() {
+    let club = Club::settled("chest-locks slate-nights quarry-moss");
+    let list = names(&club);
+    let roster = club.read("roster.toml");
+    let order = "\n[order]\nfirst = [\"slate-nights\"]\n\n[order.after]\n# bells last\nharbour-bell = [\"lock-core\", \"chest-locks\"]\n";
+    club.write("roster.toml", format!("{roster}{order}"));
+    let mut other = list.clone();
+    other.retain(|n| n != "harbour-bell" && n != "quarry-moss");
+    other.extend(["harbour-bell".to_owned(), "quarry-moss".to_owned()]);
+    fs::write(club.dir.path().join("mine.txt"), other.join("\n")).unwrap();
+    club.ok("order --edit ../mine.txt --quiet");
+    let wrote = club.read("roster.toml");
+    assert!(!wrote.contains("first = ") && wrote.contains("# bells last\nharbour-bell = ["), "{wrote}");
+    assert_eq!(names(&club), other, "{wrote}");
+}

@@ -245,6 +245,61 @@ fn circle(count: usize, edges: &Edges) -> Vec<usize> {
     all.into_iter().filter(|at| reached(*at).contains(&first)).collect()
 }
 
+/// So many pins more are tried for an item that moved.
+const MORE_PINS: usize = 3;
+
+/// Returns pins that bring a list of all items out in its order, with few words: what was moved is pinned behind, or before,
+/// its neighbour, beside what is pinned already. `None` where the list itself says it better.
+pub fn pins_for(entries: &[Entry], pins: &Pins, present: &[ItemId], list: &[ItemId]) -> Option<Pins> {
+    let stood = order(entries, pins, present).ok()?.order;
+    let stood: BTreeMap<&ItemId, usize> = stood.iter().enumerate().map(|(at, id)| (id, at)).collect();
+    let was: Vec<usize> = list.iter().filter_map(|id| stood.get(id).copied()).collect();
+    let stays = longest_ascending(&was);
+    let moved: Vec<usize> = (0..was.len()).filter(|at| !stays.contains(at)).collect();
+    if was.len() != list.len() || moved.len() > (list.len() / 4).max(3) {
+        return None;
+    }
+    let mut out = pins.clone();
+    for at in &moved {
+        // behind the two before it, or before the two behind it: with one alone, that one could move instead
+        let (id, later) = (list[*at].clone(), *at > was[*at]);
+        let beside = if later { at.saturating_sub(2)..*at } else { at + 1..(at + 3).min(list.len()) };
+        let side = if later { &mut out.after } else { &mut out.before };
+        side.entry(id).or_default().extend_from_slice(&list[beside]);
+    }
+    let place: BTreeMap<&ItemId, usize> = list.iter().enumerate().map(|(at, id)| (id, at)).collect();
+    for _ in 0..=moved.len() * MORE_PINS {
+        let found = order(entries, &out, present).ok()?.order;
+        if found == list {
+            return Some(out);
+        }
+        // what still stands on the wrong side of one that moved: the farthest says the most
+        let places: Vec<usize> = found.iter().filter_map(|id| place.get(id).copied()).collect();
+        let pair = |(at, one): (usize, usize)| {
+            let wrong = places.iter().enumerate().filter(|(other, place)| (*other < at) != (**place < one));
+            wrong.map(|(_, other)| (other.abs_diff(one), one, *other)).max()
+        };
+        let of_moved = places.iter().copied().enumerate().filter(|(_, one)| moved.contains(one));
+        let (_, one, other) = of_moved.filter_map(pair).max()?;
+        let side = if other < one { &mut out.after } else { &mut out.before };
+        side.entry(list[one].clone()).or_default().push(list[other].clone());
+    }
+    None
+}
+
+/// Returns the places of a longest ascending part.
+fn longest_ascending(of: &[usize]) -> BTreeSet<usize> {
+    // of each length, the place of the least end; of each place, the one before it
+    let mut ends: Vec<usize> = Vec::new();
+    let mut before: Vec<Option<usize>> = Vec::new();
+    for (at, value) in of.iter().enumerate() {
+        let len = ends.partition_point(|end| of[*end] < *value);
+        before.push(len.checked_sub(1).map(|l| ends[l]));
+        if len == ends.len() { ends.push(at) } else { ends[len] = at }
+    }
+    std::iter::successors(ends.last().copied(), |at| before[*at]).collect()
+}
+
 /// Returns the needs that a list of items in another order would break: (the item, what it needs).
 pub fn broken(entries: &[Entry], list: &[ItemId]) -> Vec<(ItemId, ItemId)> {
     let place: BTreeMap<&ItemId, usize> = list.iter().enumerate().map(|(at, id)| (id, at)).collect();
@@ -326,6 +381,51 @@ mod tests {
         assert_eq!(broken(&entries, &ids(&["d", "b"])), [(id("d"), id("b"))]);
     }
 
+    #[test]
+    fn a_data_pack_to_the_front() {
+        let mut entries = vec![
+            entry("core", &[], &[]),
+            entry("gull", &[], &[]),
+            entry("lock", &[], &[]),
+            entry("chest", &["lock"], &[]),
+            entry("quarry", &[], &[]),
+            entry("slate", &[], &["quarry"]),
+        ];
+        entries[0].rank = -1;
+        entries[4].rank = 2;
+        entries[5].rank = 2;
+        let ids = |list: &[&str]| list.iter().map(|n| id(n)).collect::<Vec<_>>();
+        let stood = ids(&["core", "gull", "lock", "chest", "quarry", "slate"]);
+        let list = ids(&["slate", "core", "gull", "lock", "chest", "quarry"]);
+        let pins = pins_for(&entries, &Pins::default(), &stood, &list);
+        assert_eq!(pins.map(|p| p.before), Some([(id("slate"), ids(&["core", "gull", "quarry"]))].into()));
+    }
+
+    #[test]
+    fn a_list_of_ones_own_becomes_few_pins() {
+        let (entries, present) = many(97);
+        let stood = order(&entries, &Pins::default(), &present).unwrap().order;
+        let (mut tried, mut allowed) = (0, 0);
+        for (from, to) in (0..97).flat_map(|from| [(from, (from * 31 + 5) % 97), (from, (from + 1) % 97)]) {
+            let mut list = stood.clone();
+            let one = list.remove(from);
+            list.insert(to, one);
+            if !broken(&entries, &list).is_empty() {
+                continue;
+            }
+            allowed += 1;
+            if let Some(pins) = pins_for(&entries, &Pins::default(), &stood, &list) {
+                tried += 1;
+                assert_eq!(order(&entries, &pins, &stood).unwrap().order, list);
+                assert!(pins.fixed.is_empty() && pins.after.len() + pins.before.len() <= 4, "{pins:?}");
+            }
+        }
+        assert!(allowed > 40 && tried * 3 > allowed * 2, "{tried} of {allowed}");
+        let backwards: Vec<ItemId> = (0..9).rev().map(|n| id(&format!("i{n}"))).collect();
+        let plain: Vec<Entry> = (0..9).map(|n| entry(&format!("i{n}"), &[], &[])).collect();
+        assert_eq!(pins_for(&plain, &Pins::default(), &[], &backwards), None, "the list says it better");
+    }
+
     /// A server of very many items, with needs, hints and kinds; the present order is by id.
     fn many(count: usize) -> (Vec<Entry>, Vec<ItemId>) {
         let name = |n: usize| format!("i{n:05}");
@@ -335,7 +435,9 @@ mod tests {
             out.rank = (n % 3) as i32;
             // needs lead to what has a smaller number times 7, so they go in no circle
             let deep = |n: usize| (n * 7919) % count;
-            out.needs.extend([other(31), other(57)].iter().filter(|o| deep(o[1..].parse().unwrap()) < deep(n)).map(|o| id(o)));
+            out.needs.extend(
+                [other(31), other(57)].iter().filter(|o| deep(o[1..].parse().unwrap()) < deep(n)).map(|o| id(o)),
+            );
             out.after.extend((n % 4 == 0).then(|| id(&other(13))));
             out.before.extend((n % 5 == 0).then(|| id(&other(17))));
             out

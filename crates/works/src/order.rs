@@ -3,8 +3,9 @@
 use std::collections::BTreeSet;
 
 use yalotheca_core::id::ItemId;
-use yalotheca_core::order::{Why, broken, order};
-use yalotheca_core::roster::put_in;
+use yalotheca_core::order::{Why, broken, order, pins_for};
+use yalotheca_core::roster::{Pins, RosterError, put_in, take_in};
+use yalotheca_core::settings::toml_key;
 use yalotheca_core::text::{clean, did_you_mean};
 
 use crate::server::Server;
@@ -84,11 +85,55 @@ pub fn edit(server: &Server, text: &str, write: bool) -> Result<Outcome, Error> 
             "`{missing}` is missing; every item stands in the order (to take one off: yalotheca drop {missing})"
         )));
     }
-    if let Some((item, need)) = broken(&to_order(server, ledger.items.iter()), &list).into_iter().next() {
+    let entries = to_order(server, ledger.items.iter());
+    if let Some((item, need)) = broken(&entries, &list).into_iter().next() {
         return Err(Error::Choice(format!("{item} stands before {need}, and needs it; put {need} before it")));
     }
-    let ids: Vec<String> = list.iter().map(|id| toml_text(id.as_str())).collect();
-    let value = format!("[{}]", ids.join(", "));
-    let text = put_in(&server.text, &["order"], "fixed", &value).map_err(|e| roster_error(server, e))?;
+    // what is pinned already and the list has otherwise is given up
+    let kept = server.roster.pins.holding(&list);
+    let few = Some(&kept).filter(|pins| pins.fixed.is_empty());
+    let few = few.and_then(|pins| pins_for(&entries, pins, &ledger.order, &list));
+    let pins = few.unwrap_or_else(|| Pins { fixed: list, ..kept });
+    let text = with_pins(server, &pins).map_err(|e| roster_error(server, e))?;
     finish(server, text, Vec::new(), write)
+}
+
+fn ids_text(ids: &[ItemId]) -> String {
+    let ids: Vec<String> = ids.iter().map(|id| toml_text(id.as_str())).collect();
+    format!("[{}]", ids.join(", "))
+}
+
+/// The roster's text with other pins.
+fn with_pins(server: &Server, pins: &Pins) -> Result<String, RosterError> {
+    let mut text = server.text.clone();
+    let was = &server.roster.pins;
+    let lists =
+        [("first", &was.first, &pins.first), ("last", &was.last, &pins.last), ("fixed", &was.fixed, &pins.fixed)];
+    for (key, _, now) in lists.into_iter().filter(|(_, was, now)| was != now) {
+        text = match now.as_slice() {
+            [] => take_in(&text, &["order"], key)?,
+            ids => put_in(&text, &["order"], key, &ids_text(ids))?,
+        };
+    }
+    for (key, was, now) in [("before", &was.before, &pins.before), ("after", &was.after, &pins.after)] {
+        if was == now {
+            continue;
+        }
+        let one = |(id, all): (&ItemId, &Vec<ItemId>)| format!("{} = {}", toml_key(id.as_str()), ids_text(all));
+        let value = format!("{{ {} }}", now.iter().map(one).collect::<Vec<_>>().join(", "));
+        let inline = || match now.is_empty() {
+            true => take_in(&text, &["order"], key),
+            false => put_in(&text, &["order"], key, &value),
+        };
+        text = match inline() {
+            Ok(text) => text,
+            // it has a table of its own
+            Err(_) => {
+                let mut gone = was.keys().filter(|id| !now.contains_key(*id));
+                let without = gone.try_fold(text, |text, id| take_in(&text, &["order", key], id.as_str()))?;
+                now.iter().try_fold(without, |t, (id, all)| put_in(&t, &["order", key], id.as_str(), &ids_text(all)))?
+            }
+        };
+    }
+    Ok(text)
 }

@@ -9,6 +9,8 @@ use super::graph::Graph;
 
 /// Stretches up to so many items are solved exactly.
 const MOST_EXACT: usize = 14;
+/// Where one in so many stands before what it must stand behind, the present order is kept as far as it goes.
+const FEW_LATE: usize = 10;
 /// A longer one than this is left as it was begun.
 const MOST_IMPROVED: usize = 2_000;
 
@@ -36,7 +38,7 @@ pub(super) fn nearest(base: &[usize], graph: &Graph, stands: impl Fn(usize) -> O
         } else {
             let mut old: Vec<usize> = (0..before.len()).filter(|at| stands(base[start + at]).is_some()).collect();
             old.sort_by_key(|at| stands(base[start + at]));
-            stable(old, &before).unwrap_or_else(|| begun(&before))
+            long(&old, &before)
         };
         for (at, one) in sorted.into_iter().enumerate() {
             out[start + at] = base[start + one];
@@ -76,21 +78,31 @@ fn exact(before: &[Vec<usize>]) -> Vec<usize> {
     out
 }
 
-/// An order in which what is there already moves only where that is better for it alone, and what is new goes where it is
-/// best; none where the present order does not hold the edges.
-fn stable(old: Vec<usize>, before: &[Vec<usize>]) -> Option<Vec<usize>> {
+/// A good order. Where the present one (nearly) holds the edges, it is kept, and only what must or is better off alone moves.
+fn long(old: &[usize], before: &[Vec<usize>]) -> Vec<usize> {
+    // what is there already, by its place at present
     let mut place: Vec<Option<usize>> = vec![None; before.len()];
     old.iter().enumerate().for_each(|(at, one)| place[*one] = Some(at));
-    let late = |one: &usize| before[*one].iter().any(|need| place[*need] > place[*one]);
-    if old.is_empty() || old.iter().any(late) {
-        return None;
+    let needs: Vec<Vec<usize>> =
+        old.iter().map(|one| before[*one].iter().filter_map(|n| place[*n]).collect()).collect();
+    let late = needs.iter().enumerate().filter(|(at, needs)| needs.iter().any(|need| need > at)).count();
+    let mended = if late == 0 { (0..old.len()).collect() } else { nearer(pushed(&needs), pulled(&needs)) };
+    let kept = improved(mended.into_iter().map(|at| old[at]).collect(), before);
+    match with_new(kept, before) {
+        Some(kept) if late * FEW_LATE <= old.len() && !old.is_empty() => kept,
+        Some(kept) => nearer(kept, begun(before)),
+        None => begun(before),
     }
+}
+
+/// Puts what is new where it is best, among what is there; none where that must move for it.
+fn with_new(mut out: Vec<usize>, before: &[Vec<usize>]) -> Option<Vec<usize>> {
+    let there: BTreeSet<usize> = out.iter().copied().collect();
     let mut after: Vec<Vec<usize>> = vec![Vec::new(); before.len()];
     for (at, needs) in before.iter().enumerate() {
         needs.iter().for_each(|need| after[*need].push(at));
     }
-    let mut out = improved(old, before);
-    for one in pulled(before).into_iter().filter(|one| place[*one].is_none()) {
+    for one in pulled(before).into_iter().filter(|one| !there.contains(one)) {
         let from = out.iter().rposition(|o| before[one].contains(o)).map_or(0, |at| at + 1);
         let to = out.iter().position(|o| after[one].contains(o)).unwrap_or(out.len());
         // so many stand the other way round: those before it that are behind it in the base, and the other way
@@ -114,7 +126,12 @@ fn stable(old: Vec<usize>, before: &[Vec<usize>]) -> Option<Vec<usize>> {
 fn begun(before: &[Vec<usize>]) -> Vec<usize> {
     let pushed = improved(pushed(before), before);
     let pulled = improved(pulled(before), before);
-    if apart(&pulled) < apart(&pushed) { pulled } else { pushed }
+    nearer(pushed, pulled)
+}
+
+/// Returns the one in which fewer pairs stand the other way round, else the first.
+fn nearer(a: Vec<usize>, b: Vec<usize>) -> Vec<usize> {
+    if apart(&b) < apart(&a) { b } else { a }
 }
 
 fn pushed(before: &[Vec<usize>]) -> Vec<usize> {

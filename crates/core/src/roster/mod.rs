@@ -194,6 +194,32 @@ pub struct Pins {
     pub fixed: Vec<ItemId>,
 }
 
+impl Pins {
+    /// Returns those of the pins that a list of all items holds.
+    pub fn holding(&self, list: &[ItemId]) -> Self {
+        let place = |id: &ItemId| list.iter().position(|o| o == id);
+        let there = |ids: &[ItemId]| ids.iter().filter_map(place).collect::<Vec<usize>>();
+        let first = there(&self.first).into_iter().eq(0..there(&self.first).len());
+        let last = there(&self.last).into_iter().eq(list.len() - there(&self.last).len()..list.len());
+        let when = |holds: bool, ids: &[ItemId]| if holds { ids.to_vec() } else { Vec::new() };
+        // of each, those that do not stand on the wrong side
+        let beside = |map: &BTreeMap<ItemId, Vec<ItemId>>, holds: fn(usize, usize) -> bool| {
+            let one = |(id, all): (&ItemId, &Vec<ItemId>)| {
+                let holds = |other: &&ItemId| place(id).zip(place(other)).is_none_or(|(one, other)| holds(one, other));
+                (id.clone(), all.iter().filter(holds).cloned().collect::<Vec<_>>())
+            };
+            map.iter().map(one).filter(|(_, all)| !all.is_empty()).collect()
+        };
+        Self {
+            first: when(first, &self.first),
+            last: when(last, &self.last),
+            before: beside(&self.before, |one, other| one < other),
+            after: beside(&self.after, |one, other| one > other),
+            fixed: when(there(&self.fixed).is_sorted(), &self.fixed),
+        }
+    }
+}
+
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 struct Raw {

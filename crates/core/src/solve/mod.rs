@@ -14,8 +14,8 @@
 mod agenda;
 mod helps;
 mod reasons;
-mod runs;
 mod rules;
+mod runs;
 mod search;
 mod tell;
 mod told;
@@ -254,8 +254,7 @@ impl Solver {
             count.push(by);
             asks.push((owner, ask));
         }
-        let wants: HashSet<u32> =
-            self.problem.wants.iter().filter_map(|w| rules.item(told.find(&w.id)?)).collect();
+        let wants: HashSet<u32> = self.problem.wants.iter().filter_map(|w| rules.item(told.find(&w.id)?)).collect();
         let is_wanted = |(item, _): &Pick| wants.contains(item);
         let mut gone = vec![false; chosen.len()];
         loop {

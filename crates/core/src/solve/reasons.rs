@@ -134,7 +134,8 @@ fn narrowed(told: &Told, rules: &Rules, faults: &[Origin]) -> Vec<Rule> {
     let mut together: BTreeMap<Origin, Vec<Origin>> = BTreeMap::new();
     for origin in faults {
         let Some(rule) = rules.rule(*origin) else { continue };
-        let first = together.values().map(|all| all[0]).find(|o| rules.rule(*o).is_some_and(|r| say_the_same(told, r, rule)));
+        let first =
+            together.values().map(|all| all[0]).find(|o| rules.rule(*o).is_some_and(|r| say_the_same(told, r, rule)));
         let key = first.unwrap_or(*origin);
         together.entry(key).or_default().push(*origin);
     }

@@ -4,10 +4,10 @@ use std::collections::HashMap;
 
 use smallvec::{SmallVec, smallvec};
 
+use super::Problem;
 use super::runs::{self, Run, Runs};
 use super::search::{Origin, Search, Term};
 use super::told::{Id, Known, Told, provides};
-use super::Problem;
 use crate::facts::{Fit, Misfit, Need, Target, VersionFacts};
 use crate::id::ItemId;
 use crate::version::Range;

@@ -56,7 +56,11 @@ pub(super) fn both<'a>(a: &'a [Run], b: &'a [Run]) -> impl Iterator<Item = Run> 
     std::iter::from_fn(move || {
         while let (Some(x), Some(y)) = (a.get(i), b.get(j)) {
             let run = (x.0.max(y.0), x.1.min(y.1));
-            if x.1 < y.1 { i += 1 } else { j += 1 }
+            if x.1 < y.1 {
+                i += 1
+            } else {
+                j += 1
+            }
             if run.0 <= run.1 {
                 return Some(run);
             }

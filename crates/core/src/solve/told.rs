@@ -34,7 +34,8 @@ impl Known {
     }
 
     fn is_sorted(&self) -> bool {
-        let newest_first = || self.versions.windows(2).all(|w| w[0].version.compare(&w[1].version, self.scheme).is_ge());
+        let newest_first =
+            || self.versions.windows(2).all(|w| w[0].version.compare(&w[1].version, self.scheme).is_ge());
         *self.sorted.get_or_init(newest_first)
     }
 

@@ -119,8 +119,7 @@ impl Range {
                     }
                     Bound::AtLeast(_) | Bound::Above(_) => end = end.min(from(&|v| !bound.holds(v, scheme))),
                     Bound::Equal(e) | Bound::NotEqual(e) => {
-                        let same =
-                            from(&|v| v.compare(e, scheme).is_le())..from(&|v| v.compare(e, scheme).is_lt());
+                        let same = from(&|v| v.compare(e, scheme).is_le())..from(&|v| v.compare(e, scheme).is_lt());
                         if matches!(bound, Bound::NotEqual(_)) {
                             without.push(same);
                         } else {
