@@ -1,15 +1,16 @@
 //! The load order of what is on the server, line by line with its reasons; and an order of the administrator's own.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 
+use yalotheca_core::finding::{Finding, Severity};
 use yalotheca_core::id::ItemId;
-use yalotheca_core::order::{Why, broken, order, pins_for};
+use yalotheca_core::ledger::Held;
+use yalotheca_core::order::{Entry, Why, broken, order, pins_for};
 use yalotheca_core::roster::{Pins, RosterError, put_in, take_in};
 use yalotheca_core::settings::toml_key;
 use yalotheca_core::text::{clean, did_you_mean};
 
 use crate::server::Server;
-use crate::settle::to_order;
 use crate::want::{Outcome, finish, roster_error, toml_text};
 use crate::{Error, state};
 
@@ -136,4 +137,49 @@ fn with_pins(server: &Server, pins: &Pins) -> Result<String, RosterError> {
         };
     }
     Ok(text)
+}
+
+/// What the load order of some items must heed.
+pub(crate) fn to_order<'a>(server: &Server, items: impl Iterator<Item = (&'a ItemId, &'a Held)> + Clone) -> Vec<Entry> {
+    // who is meant by an id: the item itself, what provides it, what replaces it
+    let mut meant: HashMap<&ItemId, Vec<&ItemId>> = HashMap::new();
+    for (id, held) in items.clone() {
+        let facts = &held.facts;
+        let also = facts.provides.iter().map(|p| &p.id).chain(facts.replaces.iter().map(|r| &r.id));
+        for name in std::iter::once(id).chain(also) {
+            meant.entry(name).or_default().push(id);
+        }
+    }
+    let entry = |(id, held): (&ItemId, &Held)| {
+        let targets = held.facts.needs.iter().flat_map(|n| n.targets());
+        let needs = targets.flat_map(|t| meant.get(&t.id).into_iter().flatten()).map(|i| (*i).clone());
+        Entry {
+            id: id.clone(),
+            rank: server.family.rules.kind.get(&held.kind).map_or(0, |k| k.rank),
+            needs: needs.collect(),
+            after: held.facts.after.clone(),
+            before: held.facts.before.clone(),
+        }
+    };
+    items.map(entry).collect()
+}
+
+/// The load order, and the hints that give way in it and did not before.
+pub(crate) fn load_order<'a>(
+    server: &Server,
+    items: impl Iterator<Item = (&'a ItemId, &'a Held)> + Clone,
+    present: &[ItemId],
+) -> Result<(Vec<ItemId>, Vec<Finding>), Error> {
+    let ordered = order(&to_order(server, items), &server.roster.pins, present)?;
+    let stands = |id: &ItemId| present.iter().position(|o| o == id);
+    let told = |(earlier, later): (ItemId, ItemId)| {
+        // it was so before
+        if stands(&earlier).zip(stands(&later)).is_some_and(|(earlier, later)| later < earlier) {
+            return None;
+        }
+        let cause = format!("{later} would like to be read after {earlier}, and something stronger stands against it");
+        let fix = "nothing must be done; what fixes each line: yalotheca order";
+        Some(Finding::new("hint-gave-way", Severity::Note, cause, fix).of(&later))
+    };
+    Ok((ordered.order, ordered.given_way.into_iter().filter_map(told).collect()))
 }

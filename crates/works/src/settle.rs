@@ -15,14 +15,14 @@ pub mod slate;
 mod sources;
 mod trust;
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet};
 
 use yalotheca_core::changes::{self, Before, FileChanges, Seen, Step, WantedFile};
 use yalotheca_core::facts::ServerFacts;
 use yalotheca_core::finding::Finding;
 use yalotheca_core::id::{Digest, ItemId, ServerPath};
 use yalotheca_core::ledger::{Act, FileRow, Held, Ledger, render_rows};
-use yalotheca_core::order;
+
 use yalotheca_core::place::Source;
 use yalotheca_core::slot::{self, DocChange, Slots};
 use yalotheca_core::wire::{self, Wires};
@@ -233,7 +233,7 @@ fn once(
     choose::numbers_once(&picked)?;
     choose::one_only(server, &picked)?;
     let present = options.like.as_ref().map_or(&before.order, |l| &l.order);
-    let order = load_order(server, &picked, present)?;
+    let (order, gave_way) = crate::order::load_order(server, picked.iter().map(|p| (&p.id, &p.held)), present)?;
     let around = Around::of(server, known)?;
     trust::trusted(server, before, &picked)?;
     // what of an item is taken may be another now
@@ -284,7 +284,15 @@ fn once(
     }
     let facts = facts(&server.family, server.tree.as_ref(), &overlay(server, &changes.steps, &slots.docs))?;
     let twice = links::ahead(server, &changes.steps)?;
-    let findings = changes.findings.into_iter().chain(kept).chain(twice).chain(told).chain(slots.findings).collect();
+    let findings = changes
+        .findings
+        .into_iter()
+        .chain(kept)
+        .chain(twice)
+        .chain(told)
+        .chain(gave_way)
+        .chain(slots.findings)
+        .collect();
     if let Some(text) = &text {
         after.roster = Some(Digest::of(text.as_bytes()));
     }
@@ -302,39 +310,6 @@ fn once(
         roster_after: text,
         facts,
     })
-}
-
-/// What the load order of some items must heed.
-pub(crate) fn to_order<'a>(
-    server: &Server,
-    items: impl Iterator<Item = (&'a ItemId, &'a Held)> + Clone,
-) -> Vec<order::Entry> {
-    // who is meant by an id: the item itself, what provides it, what replaces it
-    let mut meant: HashMap<&ItemId, Vec<&ItemId>> = HashMap::new();
-    for (id, held) in items.clone() {
-        let facts = &held.facts;
-        let also = facts.provides.iter().map(|p| &p.id).chain(facts.replaces.iter().map(|r| &r.id));
-        for name in std::iter::once(id).chain(also) {
-            meant.entry(name).or_default().push(id);
-        }
-    }
-    let entry = |(id, held): (&ItemId, &Held)| {
-        let targets = held.facts.needs.iter().flat_map(|n| n.targets());
-        let needs = targets.flat_map(|t| meant.get(&t.id).into_iter().flatten()).map(|i| (*i).clone());
-        order::Entry {
-            id: id.clone(),
-            rank: server.family.rules.kind.get(&held.kind).map_or(0, |k| k.rank),
-            needs: needs.collect(),
-            after: held.facts.after.clone(),
-            before: held.facts.before.clone(),
-        }
-    };
-    items.map(entry).collect()
-}
-
-fn load_order(server: &Server, picked: &[Picked], present: &[ItemId]) -> Result<Vec<ItemId>, Error> {
-    let entries = to_order(server, picked.iter().map(|p| (&p.id, &p.held)));
-    Ok(order::order(&entries, &server.roster.pins, present)?.order)
 }
 
 type Rows = BTreeMap<ItemId, Vec<FileRow>>;
