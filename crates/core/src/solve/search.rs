@@ -462,3 +462,6 @@ impl Search {
         None
     }
 }
+
+#[cfg(test)]
+mod tests;
