@@ -1,9 +1,10 @@
 //! Times our solver against two general version-solving crates on the same instances, each run in a process of its own.
 //!
-//! `cargo run --release` for all; `cargo run --release -- NAME…` for some.
+//! `cargo run --release` for all; `cargo run --release -- NAME…` for some; `cargo run --release -- order` for the load order.
 
 mod counted;
 mod instance;
+mod order;
 mod others;
 mod ours;
 
@@ -24,6 +25,9 @@ fn main() {
     }
     let names: Vec<&str> =
         if arguments.is_empty() { instance::NAMES.to_vec() } else { arguments.iter().map(String::as_str).collect() };
+    if names == ["order"] {
+        return order::table();
+    }
     println!("| instance | ours | pubgrub 0.3 on texts | on numbers | resolvo 0.10 | ours against the better (numbers) | what ours says | the others |");
     println!("|---|---|---|---|---|---|---|---|");
     for name in names {

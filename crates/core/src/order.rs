@@ -111,13 +111,12 @@ pub fn order(entries: &[Entry], pins: &Pins, present: &[ItemId]) -> Result<Order
     let pair = |from: &ItemId, to: &ItemId| Some((*place.get(from)?, *place.get(to)?)).filter(|(a, b)| a != b);
     let name = |at: &usize| by_id[*at].id.clone();
     let hard: Edges = by_id.iter().flat_map(|e| e.needs.iter().filter_map(|n| pair(n, &e.id))).collect();
-    let mut needs = Graph::new(by_id.len());
-    if !hard.iter().fold(true, |all, (from, to)| needs.add(*from, *to) && all) {
+    let Some(mut needs) = Graph::of(by_id.len(), hard.iter().copied()) else {
         let circle = circle(by_id.len(), &hard);
         let within = |(from, to): &&(usize, usize)| circle.contains(from) && circle.contains(to);
         let edges = hard.iter().filter(within).map(|(from, to)| (name(to), name(from))).collect();
         return Err(Circle::Needs { members: circle.iter().map(name).collect(), edges });
-    }
+    };
     let pinned = pinned(pins, &pair);
     let mut graph = needs.clone();
     let mut holds = true;
@@ -438,8 +437,8 @@ mod tests {
             out.needs.extend(
                 [other(31), other(57)].iter().filter(|o| deep(o[1..].parse().unwrap()) < deep(n)).map(|o| id(o)),
             );
-            out.after.extend((n % 4 == 0).then(|| id(&other(13))));
-            out.before.extend((n % 5 == 0).then(|| id(&other(17))));
+            out.after.extend(n.is_multiple_of(4).then(|| id(&other(13))));
+            out.before.extend(n.is_multiple_of(5).then(|| id(&other(17))));
             out
         };
         ((0..count).map(one).collect(), (0..count).map(|n| id(&name(n))).collect())
@@ -447,7 +446,7 @@ mod tests {
 
     #[test]
     fn hundreds_and_thousands_are_put_in_order_and_stay_there() {
-        for count in [601, 5_003] {
+        for count in [601, 2_003] {
             put_in_order_and_stays(count);
         }
     }

@@ -94,7 +94,7 @@ pub fn edit(server: &Server, text: &str, write: bool) -> Result<Outcome, Error> 
     let kept = server.roster.pins.holding(&list);
     let few = Some(&kept).filter(|pins| pins.fixed.is_empty());
     let few = few.and_then(|pins| pins_for(&entries, pins, &ledger.order, &list));
-    let pins = few.unwrap_or_else(|| Pins { fixed: list, ..kept });
+    let pins = few.unwrap_or(Pins { fixed: list, ..kept });
     let text = with_pins(server, &pins).map_err(|e| roster_error(server, e))?;
     finish(server, text, Vec::new(), write)
 }

@@ -1,5 +1,7 @@
 //! Edges that go in no circle: each is refused that would close one.
 
+use std::collections::BTreeSet;
+
 /// A graph without circles. It keeps its nodes in an order that holds every edge, so that a new edge looks only at what
 /// stands between its ends (the algorithm of Pearce and Kelly, 2006).
 #[derive(Debug, Clone)]
@@ -13,15 +15,33 @@ pub(super) struct Graph {
 }
 
 impl Graph {
-    /// Returns a graph of so many nodes.
-    pub(super) fn new(count: usize) -> Self {
-        Self {
+    /// Returns a graph of so many nodes with these edges; `None` where they go in a circle. Of what may stand first, the least
+    /// number does.
+    pub(super) fn of(count: usize, edges: impl IntoIterator<Item = (usize, usize)>) -> Option<Self> {
+        let mut out = Self {
             after: vec![Vec::new(); count],
             before: vec![Vec::new(); count],
-            rank: (0..count).collect(),
+            rank: vec![0; count],
             met: vec![0; count],
             searches: 0,
+        };
+        for (from, to) in edges {
+            out.after[from].push(to);
+            out.before[to].push(from);
         }
+        let mut waits: Vec<usize> = out.before.iter().map(Vec::len).collect();
+        let mut ready: BTreeSet<usize> = (0..count).filter(|node| waits[*node] == 0).collect();
+        let mut ranks = 0..count;
+        while let Some(node) = ready.pop_first() {
+            out.rank[node] = ranks.next()?;
+            for next in &out.after[node] {
+                waits[*next] -= 1;
+                if waits[*next] == 0 {
+                    ready.insert(*next);
+                }
+            }
+        }
+        ranks.is_empty().then_some(out)
     }
 
     /// Adds an edge. Returns whether it could be: one that would close a circle is left out.
@@ -105,7 +125,7 @@ mod tests {
     proptest! {
         #[test]
         fn an_edge_is_refused_only_where_it_closes_a_circle(edges in prop::collection::vec((0..15usize, 0..15usize), 0..60)) {
-            let mut graph = Graph::new(15);
+            let mut graph = Graph::of(15, []).unwrap();
             // what reaches what, by every way there is
             let mut ways = [[false; 15]; 15];
             for (from, to) in edges {
@@ -123,6 +143,10 @@ mod tests {
                     prop_assert!((0..15).all(|to| !all[to] || graph.rank[at] < graph.rank[to]));
                 }
             }
+            let kept = |at: usize| graph.after[at].iter().map(move |to| (at, *to));
+            prop_assert!(Graph::of(15, (0..15).flat_map(kept)).is_some());
+            let closed = (0..15).flat_map(kept).chain((0..15).flat_map(kept).map(|(from, to)| (to, from)));
+            prop_assert_eq!(Graph::of(15, closed).is_none(), (0..15).any(|at| !graph.after[at].is_empty()));
         }
     }
 }

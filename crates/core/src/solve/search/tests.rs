@@ -28,7 +28,8 @@ fn first(clauses: &[Bits]) -> Option<Vec<u32>> {
 }
 
 fn add(search: &mut Search, clause: &Bits, origin: Origin) {
-    let terms: Vec<Term> = clause.iter().map(|(item, bits)| Term { item: *item, set: search.set(places(*bits)) }).collect();
+    let terms: Vec<Term> =
+        clause.iter().map(|(item, bits)| Term { item: *item, set: search.set(places(*bits)) }).collect();
     search.clause(&terms, origin);
 }
 
@@ -49,12 +50,12 @@ fn solve(clauses: &[Bits], late_every: usize) -> Result<Vec<u32>, Vec<Origin>> {
             Followed::Rest => {}
         }
         let open = (0..ITEMS).find(|item| search.place(*item).is_none());
-        if open.is_none() || (late_every > 0 && decided % late_every == 0) {
-            if let Some((at, clause)) = coming.next() {
-                add(&mut search, clause, at);
-                decided += 1;
-                continue;
-            }
+        if (open.is_none() || (late_every > 0 && decided % late_every == 0))
+            && let Some((at, clause)) = coming.next()
+        {
+            add(&mut search, clause, at);
+            decided += 1;
+            continue;
         }
         let Some(item) = open else {
             return Ok((0..ITEMS).filter_map(|item| search.place(item)).collect());
