@@ -12,7 +12,11 @@ pub(super) type Run = (u32, u32);
 pub(super) type Runs = SmallVec<[Run; 2]>;
 
 /// Whether no place is in both.
+#[inline]
 pub(super) fn apart(a: &[Run], b: &[Run]) -> bool {
+    if let ([x], [y]) = (a, b) {
+        return x.1 < y.0 || y.1 < x.0;
+    }
     let (mut i, mut j) = (0, 0);
     while let (Some(x), Some(y)) = (a.get(i), b.get(j)) {
         if x.1 < y.0 {
@@ -27,7 +31,11 @@ pub(super) fn apart(a: &[Run], b: &[Run]) -> bool {
 }
 
 /// Whether every place of the first is in the second.
+#[inline]
 pub(super) fn inside(a: &[Run], b: &[Run]) -> bool {
+    if let ([x], [y]) = (a, b) {
+        return y.0 <= x.0 && x.1 <= y.1;
+    }
     let mut j = 0;
     a.iter().all(|x| {
         while b.get(j).is_some_and(|y| y.1 < x.0) {

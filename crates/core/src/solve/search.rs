@@ -433,10 +433,11 @@ impl Search {
                     self.terms.swap(start, start + 1);
                 }
                 let first = self.terms[start];
-                let is_false = self.is_false(first);
-                if !is_false && self.is_true(first) {
+                let (now, to) = (self.open(first.item), self.places(first.set));
+                if inside(now, to) {
                     continue;
                 }
+                let is_false = apart(now, to);
                 for place in start + 2..end {
                     let other = self.terms[place];
                     if !self.is_false(other) {
