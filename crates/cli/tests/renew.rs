@@ -140,6 +140,9 @@ fn one_of_the_changes_that_help_is_taken() {
     assert!(ran.code == 1 && ran.text.contains("roster\n"), "{}", ran.text);
     club.ok("settle --take 1 --yes --quiet");
     assert!(club.ok("settle").text.contains("Nothing to do"));
+    // there is nothing to take any more, and that is told
+    let ran = club.ok("settle --take 1");
+    assert!(flat(&ran.text).contains("nothing is at odds now, so there is no change 1 to take"), "{}", ran.text);
 }
 
 #[test]

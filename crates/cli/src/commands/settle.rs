@@ -3,6 +3,7 @@ use std::path::PathBuf;
 
 use clap::Args;
 use serde_json::{Value, json};
+use yalotheca_core::finding::{Finding, Severity};
 use yalotheca_core::id::ServerPath;
 use yalotheca_works::Error;
 use yalotheca_works::apply::carry_out;
@@ -83,6 +84,12 @@ pub(super) fn helped(
             let text = take_help(server, &way, number)?;
             let mut plan = plan(&server.with_roster(text.clone())?)?;
             plan.roster_after.get_or_insert(text);
+            Ok(plan)
+        }
+        (Ok(mut plan), Some(number)) => {
+            let cause = format!("nothing is at odds now, so there is no change {number} to take");
+            let fix = "nothing must be done; what is shown here needs no change of the roster";
+            plan.findings.push(Finding::new("no-help-needed", Severity::Note, cause, fix));
             Ok(plan)
         }
         (done, _) => done,

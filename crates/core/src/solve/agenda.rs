@@ -273,9 +273,10 @@ impl Agenda {
                 wishes.push((owner, known.clone(), *place));
             }
         }
-        let of = |(_, known, place): &(usize, Arc<Known>, u32)| known.at(*place).map(|f| f.wishes.clone());
-        for need in wishes.iter().filter_map(of).flatten() {
-            ids.extend(told.numbers(&need));
+        for (_, known, place) in &wishes {
+            for need in known.at(*place).iter().flat_map(|f| &f.wishes) {
+                ids.extend(told.numbers(need));
+            }
         }
         let open = questions(ids, told);
         if !open.is_empty() {
@@ -283,11 +284,11 @@ impl Agenda {
         }
         self.wishing = self.chosen.len();
         self.wishes = vec![Vec::new(); self.wishing];
-        for wish in wishes {
-            for need in of(&wish).iter().flatten() {
+        for (owner, known, place) in &wishes {
+            for need in known.at(*place).iter().flat_map(|f| &f.wishes) {
                 let ids = told.numbers(need);
                 let ask = rules.ask(told, problem, need, &ids);
-                self.wishes[wish.0].push(ask);
+                self.wishes[*owner].push(ask);
             }
         }
         self.at = Point { stage: Stage::Wishes, owner: 0, part: 0 };

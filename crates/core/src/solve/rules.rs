@@ -1,6 +1,6 @@
 //! Turns what is known into clauses, a version at a time: what a version asks for is looked at once it is to be taken.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use smallvec::{SmallVec, smallvec};
 
@@ -60,7 +60,7 @@ impl Rule {
 }
 
 /// The lists of what a version cannot stand beside.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub(super) enum List {
     Clashes,
     Replaces,
@@ -100,14 +100,8 @@ struct Opened {
     unknown: Vec<Id>,
 }
 
-/// A rule of a list that was seen to, for all versions that share it: what they ask for.
-#[derive(Debug, Clone, Copy)]
-struct Shared {
-    /// The list (none for needs) and the place in it.
-    at: (Option<List>, u32),
-    versions: Versions,
-    ask: u32,
-}
+/// Where a rule stands in a version: its list (none for needs) and the place in it.
+type Spot = (Option<List>, u32);
 
 /// An item that was reached.
 #[derive(Debug, Clone)]
@@ -116,7 +110,9 @@ struct Item {
     /// The place of the version that the ledger has, 0 for none.
     kept: u32,
     opened: SmallVec<[Opened; 1]>,
-    shared: Vec<Shared>,
+    /// Rules that were seen to for all versions that share them, by where they stand and the last of the versions: the first
+    /// of them, and what they ask for.
+    shared: BTreeMap<(Spot, u32), (u32, u32)>,
 }
 
 /// What would do, each with whether it is on the server.
@@ -240,7 +236,7 @@ impl Rules {
             id,
             kept: kept.map_or(0, |at| at as u32 + 1),
             opened: SmallVec::new(),
-            shared: Vec::new(),
+            shared: BTreeMap::new(),
         });
         let mut names: Vec<Id> = vec![id];
         if !known.plain {
@@ -293,7 +289,7 @@ impl Rules {
             let mut clause: SmallVec<[Term; 4]> = smallvec![self.none_of(item, versions)];
             clause.extend(self.fits(*ask).iter().copied());
             self.search.clause(&clause, origin);
-            self.share(item, Shared { at: (None, at as u32), versions, ask: *ask });
+            self.share(item, (None, at as u32), versions, *ask);
         }
         let round = self.round;
         let all = &mut self.items[item as usize].opened;
@@ -307,15 +303,15 @@ impl Rules {
         }
     }
 
-    fn shared(&self, item: u32, place: u32, at: (Option<List>, u32)) -> Option<u32> {
-        let covers = |s: &&Shared| s.at == at && s.versions.0 <= place && place <= s.versions.1;
-        self.items[item as usize].shared.iter().find(covers).map(|s| s.ask)
+    fn shared(&self, item: u32, place: u32, spot: Spot) -> Option<u32> {
+        let mut from = self.items[item as usize].shared.range((spot, place)..=(spot, u32::MAX));
+        from.next().filter(|(_, (first, _))| *first <= place).map(|(_, (_, ask))| *ask)
     }
 
     /// What only one version says needs no memory.
-    fn share(&mut self, item: u32, shared: Shared) {
-        if shared.versions.0 < shared.versions.1 {
-            self.items[item as usize].shared.push(shared);
+    fn share(&mut self, item: u32, spot: Spot, versions: Versions, ask: u32) {
+        if versions.0 < versions.1 {
+            self.items[item as usize].shared.insert((spot, versions.1), (versions.0, ask));
         }
     }
 
@@ -386,7 +382,7 @@ impl Rules {
             }
             let number = told.number(&target.id);
             let versions = alike(&known.versions, place, |f| list.of(f).get(at) == Some(target));
-            self.share(item, Shared { at: here, versions, ask: NONE });
+            self.share(item, here, versions, NONE);
             let origin = self.origin(Rule::Apart(self.id(item), versions, list, at as u32));
             let welcome = list == List::Welcomes;
             let apart = Apart { item, versions, range: target.range.clone(), welcome, origin };

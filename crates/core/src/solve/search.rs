@@ -194,24 +194,20 @@ impl Search {
 
     /// Adds a clause: one of its terms must hold. Terms of one item are joined.
     pub(super) fn clause(&mut self, terms: &[Term], origin: Origin) {
-        let mut all: SmallVec<[Term; 4]> = SmallVec::new();
-        for term in terms {
-            let term = match all.iter().position(|t| t.item == term.item) {
-                None => *term,
-                Some(same) => {
-                    let same = all.swap_remove(same);
-                    let runs = super::runs::either(self.places(same.set), self.places(term.set));
-                    Term { item: term.item, set: self.set(runs) }
-                }
-            };
-            let runs = self.places(term.set);
-            if *runs == [(0, self.count(term.item) - 1)] {
-                return;
-            }
-            if !runs.is_empty() {
-                all.push(term);
+        let mut all: SmallVec<[Term; 4]> = SmallVec::from_slice(terms);
+        all.sort_by_key(|t| t.item);
+        for at in (1..all.len()).rev() {
+            if all[at].item == all[at - 1].item {
+                let runs = super::runs::either(self.places(all[at - 1].set), self.places(all[at].set));
+                all[at - 1].set = self.set(runs);
+                // emptied, and left out below
+                all[at].set = Set { start: 0, len: 0 };
             }
         }
+        if all.iter().any(|t| *self.places(t.set) == [(0, self.count(t.item) - 1)]) {
+            return;
+        }
+        all.retain(|t| t.set.len > 0);
         let at = self.keep(&mut all, origin, (0, 0));
         self.heed(at);
     }

@@ -67,8 +67,8 @@ fn solve(clauses: &[Bits], late_every: usize) -> Result<Vec<u32>, Vec<Origin>> {
 }
 
 fn clauses() -> impl Strategy<Value = Vec<Bits>> {
-    let clause = prop::collection::btree_map(0..ITEMS, 0..(1u8 << PLACES), 0..4);
-    prop::collection::vec(clause.prop_map(|terms| terms.into_iter().collect()), 0..40)
+    let clause = prop::collection::vec((0..ITEMS, 0..(1u8 << PLACES)), 0..5);
+    prop::collection::vec(clause, 0..40)
 }
 
 proptest! {
