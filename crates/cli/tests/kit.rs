@@ -86,6 +86,9 @@ fn kits_that_cannot_be() {
     let about =
         br#"{"id": "cut-kit", "release": "1", "items": [], "files": {"extra/gone.yaml": "settings/gone.yaml"}}"#;
     refused(&club, &pack(&[("kit.json", about)]), 3, "names `extra/gone.yaml`, which is not in it");
+    // a list that is none
+    let about = br#"{"id": "list-kit", "release": "1", "items": [], "files": ["extra/a.yaml"]}"#;
+    refused(&club, &pack(&[("kit.json", about)]), 3, "has a `files` that is no map of files to places");
     // for another game version
     let about = br#"{"id": "new-kit", "release": "1", "game": ">=2", "items": [], "files": {}}"#;
     refused(&club, &pack(&[("kit.json", about)]), 3, "fits game >=2");
@@ -122,6 +125,7 @@ fn what_an_install_script_would_fetch_is_fetched_and_nothing_is_run() {
         (format!("fetch {link}x sha256:{} worlds/reef.map", sha256(b"none")), 4, "404"),
         (format!("fetch {link} sha256:unknown worlds/reef.map"), 3, "without saying its sha256"),
         (format!("fetch {link} sha256:{digest} start.conf"), 3, "where files of a kit do not go"),
+        (format!("wget -q {link} -O worlds/reef.map"), 3, "speaks of addresses, but says nothing to fetch"),
         (format!("fetch file:///etc/passwd sha256:{digest} worlds/a"), 3, "no address on the web"),
     ] {
         refused(&club, &with_script(&lines), code, words);

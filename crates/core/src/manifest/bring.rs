@@ -69,7 +69,13 @@ pub(super) fn sent(
     if let (Some(rule), Some((reading, inside))) = (&kind.bring, manifest) {
         let there: std::collections::HashSet<&str> =
             members.iter().filter_map(|m| m.path.strip_prefix(folder)).collect();
-        for (from, to) in reading.at(&rule.at).map(pairs).unwrap_or_default().into_iter().take(MOST_SENT) {
+        let list = match reading.at(&rule.at) {
+            None => Vec::new(),
+            Some(Value::Map(pairs)) => pairs,
+            Some(_) => return Err(refuse(inside, format!("has a `{}` that is no map of files to places", rule.at))),
+        };
+        few(list.len()).map_err(|why| refuse(inside, why))?;
+        for (from, to) in list.into_iter().map(|(from, to)| (from, to.text().unwrap_or_default())) {
             place(inside, &from, &to, &rule.within)?;
             if !there.contains(from.as_str()) {
                 let why = format!("names `{}`, which is not in it; it may be cut: fetch it again", clean(&from, 120));
@@ -86,12 +92,20 @@ pub(super) fn sent(
         let told = match (&rule.pattern, rule.format) {
             (Some(pattern), _) => in_text(pattern, &bytes),
             (None, Some(format)) => {
-                let list = Reading::of(format, &bytes).map_err(|why| refuse(inside, why))?.at(&rule.at);
-                objects(list.as_ref(), [&rule.link, &rule.sha256, &rule.to])
+                match Reading::of(format, &bytes).map_err(|why| refuse(inside, why))?.at(&rule.at) {
+                    None => Vec::new(),
+                    Some(Value::List(items)) => objects(&items, [&rule.link, &rule.sha256, &rule.to]),
+                    Some(_) => return Err(refuse(inside, format!("has a `{}` that is no list", rule.at))),
+                }
             }
             (None, None) => Vec::new(),
         };
-        for [link, sha256, to] in told.into_iter().take(MOST_SENT) {
+        few(told.len()).map_err(|why| refuse(inside, why))?;
+        if told.is_empty() && String::from_utf8_lossy(&bytes).contains("://") {
+            let why = "speaks of addresses, but says nothing to fetch in a way that this family reads".to_owned();
+            return Err(refuse(inside, why));
+        }
+        for [link, sha256, to] in told {
             place(inside, &link, &to, &rule.within)?;
             let shown = clean(&link, 160);
             if !link.starts_with("https://") && !link.starts_with("http://") {
@@ -106,12 +120,9 @@ pub(super) fn sent(
     Ok(out)
 }
 
-/// The pairs of a map of texts.
-fn pairs(value: Value) -> Vec<(String, String)> {
-    match value {
-        Value::Map(pairs) => pairs.into_iter().map(|(k, v)| (k, v.text().unwrap_or_default())).collect(),
-        _ => Vec::new(),
-    }
+/// Says so where a list names more files than any would.
+fn few(count: usize) -> Result<(), String> {
+    if count > MOST_SENT { Err(format!("sends more than {MOST_SENT} files to places")) } else { Ok(()) }
 }
 
 /// What a pattern finds in the lines of a text: link, digest, place.
@@ -125,8 +136,7 @@ fn in_text(pattern: &str, bytes: &[u8]) -> Vec<[String; 3]> {
 }
 
 /// The same of a list of objects.
-fn objects(list: Option<&Value>, keys: [&String; 3]) -> Vec<[String; 3]> {
-    let Some(Value::List(items)) = list else { return Vec::new() };
+fn objects(items: &[Value], keys: [&String; 3]) -> Vec<[String; 3]> {
     let text = |item: &Value, key: &str| item.at(key).and_then(Value::text).unwrap_or_default();
     items.iter().map(|item| keys.map(|key| text(item, key))).collect()
 }
