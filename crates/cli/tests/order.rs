@@ -143,6 +143,8 @@ fn an_order_comes_back_from_the_editor() {
     let roster = club.read("roster.toml");
     assert!(roster.contains("[order]\nbefore = { ") && !roster.contains("fixed"), "{roster}");
     assert_eq!(names(&club), other, "{text}");
+    let text = flat(&club.ok("order").text);
+    assert!(text.contains("1 slate-nights 1.0.0 data pack the roster has it before ferrite"), "{text}");
     // and back again: the pin that stands against it goes
     let (code, text) = with("again", "first=$(sed -n 2p \"$1\"); sed -i 2d \"$1\"; echo \"$first\" >> \"$1\"");
     assert_eq!(code, Some(0), "{text}");

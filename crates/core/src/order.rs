@@ -42,6 +42,8 @@ pub enum Why {
     Last,
     /// The roster pins it behind this one.
     Pinned(ItemId),
+    /// The roster pins it before this one.
+    Ahead(ItemId),
     /// It needs this one.
     Needs(ItemId),
     /// It, or this one, asks for it.
@@ -183,16 +185,23 @@ pub fn order(entries: &[Entry], pins: &Pins, present: &[ItemId]) -> Result<Order
     let latest = |into: &BTreeMap<usize, Vec<usize>>, at: usize| {
         into.get(&at).into_iter().flatten().copied().max_by_key(|from| line_of[*from])
     };
+    // the nearest one that the roster itself has it before
+    let ahead = |id: &ItemId| {
+        let there = pins.before.get(id).into_iter().flatten().filter_map(|o| place.get(o));
+        there.copied().min_by_key(|at| line_of[*at]).map(|at| name(&at))
+    };
     let mut why = Vec::new();
     for (line, at) in sorted.iter().enumerate() {
         let entry = by_id[*at];
         let before = line.checked_sub(1).and_then(|l| sorted.get(l)).map(|b| by_id[*b].rank);
-        why.push(match (class(*at).0, latest(&pinned, *at), latest(&hard, *at), latest(&soft, *at)) {
+        let (pin, need, hint) = (latest(&pinned, *at), latest(&hard, *at), latest(&soft, *at));
+        why.push(match (class(*at).0, pin, ahead(&entry.id), need, hint) {
             (0, ..) => Why::First,
             (2, ..) => Why::Last,
             (_, Some(pin), ..) => Why::Pinned(name(&pin)),
-            (_, _, Some(need), _) => Why::Needs(name(&need)),
-            (_, _, _, Some(hint)) => Why::Asked(name(&hint)),
+            (_, _, Some(other), ..) => Why::Ahead(other),
+            (_, _, _, Some(need), _) => Why::Needs(name(&need)),
+            (_, _, _, _, Some(hint)) => Why::Asked(name(&hint)),
             _ if before.is_some_and(|b| b < entry.rank) => Why::Kind,
             _ if stands.contains_key(&entry.id) => Why::Stays,
             _ => Why::New,
@@ -397,7 +406,10 @@ mod tests {
         let stood = ids(&["core", "gull", "lock", "chest", "quarry", "slate"]);
         let list = ids(&["slate", "core", "gull", "lock", "chest", "quarry"]);
         let pins = pins_for(&entries, &Pins::default(), &stood, &list);
-        assert_eq!(pins.map(|p| p.before), Some([(id("slate"), ids(&["core", "gull", "quarry"]))].into()));
+        let pins = pins.unwrap();
+        assert_eq!(pins.before, [(id("slate"), ids(&["core", "gull", "quarry"]))].into());
+        let why = order(&entries, &pins, &stood).unwrap().why;
+        assert_eq!((&why[0], &why[1]), (&Why::Ahead(id("core")), &Why::Pinned(id("slate"))));
     }
 
     #[test]

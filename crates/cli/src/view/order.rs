@@ -8,6 +8,7 @@ pub(crate) fn said(why: &Why) -> String {
         Why::First => "the roster has it first".to_owned(),
         Why::Last => "the roster has it last".to_owned(),
         Why::Pinned(id) => format!("the roster has it after {id}"),
+        Why::Ahead(id) => format!("the roster has it before {id}"),
         Why::Needs(id) => format!("it needs {id}"),
         Why::Asked(id) => format!("it comes after {id}, as one of them asks"),
         Why::Kind => "its kind comes after the one before".to_owned(),
