@@ -35,8 +35,16 @@ pub struct Instance {
 pub const ALL: u32 = u32::MAX;
 
 pub const NAMES: [&str; 10] = [
-    "catalogue of 1000", "catalogue of 5000", "catalogue of 20000", "catalogue of 60000", "deep backtracking", "pigeon holes",
-    "5000 versions", "wide diamond", "small core far away", "all newest clash",
+    "catalogue of 1000",
+    "catalogue of 5000",
+    "catalogue of 20000",
+    "catalogue of 60000",
+    "deep backtracking",
+    "pigeon holes",
+    "5000 versions",
+    "wide diamond",
+    "small core far away",
+    "all newest clash",
 ];
 
 pub fn named(name: &str) -> Instance {
@@ -125,7 +133,10 @@ fn chain(depth: usize, versions: u32) -> Instance {
     let mut out = Instance::default();
     for item in 0..depth {
         let need = |v| if item + 1 < depth { vec![vec![(item + 1, v, v)]] } else { vec![vec![(depth, 1, 1)]] };
-        let all = (1..=versions).map(|v| Version { needs: if item + 1 < depth || v == 1 { need(v) } else { vec![vec![(depth, 2, 2)]] }, ..Version::default() });
+        let all = (1..=versions).map(|v| Version {
+            needs: if item + 1 < depth || v == 1 { need(v) } else { vec![vec![(depth, 2, 2)]] },
+            ..Version::default()
+        });
         out.items.push(all.collect());
     }
     out.items.push(vec![Version::default()]);
@@ -214,7 +225,9 @@ fn newest(items: usize, versions: u32) -> Instance {
     let mut out = Instance::default();
     for item in 0..items {
         let clash = |v: u32| {
-            if v % 2 == 1 { return Vec::new() }
+            if v % 2 == 1 {
+                return Vec::new();
+            }
             (0..items).filter(|o| *o != item).map(|o| (o, v, v)).collect()
         };
         out.items.push((1..=versions).map(|v| Version { apart: clash(v), ..Version::default() }).collect());

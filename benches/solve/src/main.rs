@@ -28,7 +28,9 @@ fn main() {
     if names == ["order"] {
         return order::table();
     }
-    println!("| instance | ours | pubgrub 0.3 on texts | on numbers | resolvo 0.10 | ours against the better (numbers) | what ours says | the others |");
+    println!(
+        "| instance | ours | pubgrub 0.3 on texts | on numbers | resolvo 0.10 | ours against the better (numbers) | what ours says | the others |"
+    );
     println!("|---|---|---|---|---|---|---|---|");
     for name in names {
         let told: Vec<Option<(f64, u64, String)>> = SOLVERS.iter().map(|s| best(s, name)).collect();
@@ -45,13 +47,19 @@ fn main() {
             }
         };
         let said = |t: &Option<(f64, u64, String)>| t.as_ref().map_or_else(|| "?".to_owned(), |t| t.2.clone());
-        let agree = told[1..].iter().flatten().all(|t| t.2.starts_with("impossible") == said(&told[0]).starts_with("impossible"));
+        let agree = told[1..]
+            .iter()
+            .flatten()
+            .all(|t| t.2.starts_with("impossible") == said(&told[0]).starts_with("impossible"));
         let agree = if agree { "" } else { " (the others say otherwise)" };
         let cells: Vec<String> = told.iter().map(cell).collect();
         let others = format!("{}; {}", said(&told[2]), said(&told[3]));
         println!(
             "| {name} | {} | {} ({}) | {}{agree} | {others} |",
-            cells.join(" | "), ratio([1, 3]), ratio([2, 3]), said(&told[0])
+            cells.join(" | "),
+            ratio([1, 3]),
+            ratio([2, 3]),
+            said(&told[0])
         );
     }
 }

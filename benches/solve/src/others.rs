@@ -168,11 +168,19 @@ pub fn first<N: Names>(instance: &Instance) -> impl FnOnce() -> (String, Duratio
                 add(*switch, Ranges::singleton(version_of(*side)));
             }
             let needs = needs.into_iter().map(|(p, r)| (package(p), r));
-            provider.add_dependencies(package(item as u32), version_of(v), needs.collect::<DependencyConstraints<_, _>>());
+            provider.add_dependencies(
+                package(item as u32),
+                version_of(v),
+                needs.collect::<DependencyConstraints<_, _>>(),
+            );
         }
     }
     let root = package(u32::MAX);
-    provider.add_dependencies(root.clone(), version_of(1), instance.wants.iter().map(|w| (package(w.0 as u32), named::<N>(w))));
+    provider.add_dependencies(
+        root.clone(),
+        version_of(1),
+        instance.wants.iter().map(|w| (package(w.0 as u32), named::<N>(w))),
+    );
     move || {
         let begin = Instant::now();
         let found = pubgrub::resolve(&provider, root, version_of(1));
@@ -252,7 +260,11 @@ impl DependencyProvider for Second<'_> {
     async fn get_candidates(&self, name: NameId) -> Option<Candidates> {
         let versions = self.instance.items.get(self.number(name))?;
         let candidates = (1..=versions.len() as u32).map(|v| self.pool.intern_solvable(name, v)).collect();
-        Some(Candidates { candidates, hint_dependencies_available: HintDependenciesAvailable::None, ..Candidates::default() })
+        Some(Candidates {
+            candidates,
+            hint_dependencies_available: HintDependenciesAvailable::None,
+            ..Candidates::default()
+        })
     }
     async fn sort_candidates(&self, _: &SolverCache<Self>, solvables: &mut [SolvableId]) {
         solvables.sort_by_key(|s| std::cmp::Reverse(self.pool.resolve_solvable(*s).record));
@@ -263,10 +275,14 @@ impl DependencyProvider for Second<'_> {
         Dependencies::Known(KnownDependencies {
             requirements: version.needs.iter().map(|any| self.require(any).into()).collect(),
             // it may stand beside everything but those
-            constrains: version.apart.iter().map(|span| {
-                let name = self.pool.intern_package_name(span.0.to_string());
-                self.pool.intern_version_set(name, range(span).complement())
-            }).collect(),
+            constrains: version
+                .apart
+                .iter()
+                .map(|span| {
+                    let name = self.pool.intern_package_name(span.0.to_string());
+                    self.pool.intern_version_set(name, range(span).complement())
+                })
+                .collect(),
         })
     }
 }
