@@ -93,6 +93,7 @@ fn go(problem: Problem, fact: &mut dyn FnMut(&Question) -> Fact) -> (String, Dur
                 continue;
             }
             Step::Answer(answer) => format!("{} items, {asked} looked at in {rounds} rounds", answer.chosen.len()),
+            Step::TooHard => "given up".to_owned(),
             Step::Impossible(_) => format!("impossible, told in {told} lines"),
         };
         return (said, took);

@@ -88,6 +88,9 @@ pub enum Error {
     /// No set of versions fits.
     #[error("no set of versions fits")]
     Impossible(Box<crate::settle::NoWay>),
+    /// Which versions fit was not found out in good time.
+    #[error("what these items need of each other is too tangled to be sorted out; nothing was changed")]
+    Tangled,
     /// Needs go in a circle.
     #[error(transparent)]
     Circle(#[from] Circle),
@@ -374,6 +377,7 @@ impl Error {
             | Error::OtherTerms { .. }
             | Error::NoTerms => 2,
             Error::Impossible(_)
+            | Error::Tangled
             | Error::Circle(_)
             | Error::StandsOn { .. }
             | Error::Forbidden(_)

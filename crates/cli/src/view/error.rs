@@ -142,6 +142,7 @@ fn fix(error: &Error) -> String {
             return format!("{}; or run the same command again with --take 1", way.reasons.fix());
         }
         Error::Impossible(way) => return way.reasons.fix(),
+        Error::Tangled => "name exact versions (ITEM@=VERSION) for some of them on the roster, or want fewer at once",
         Error::Circle(_) | Error::Forbidden(_) | Error::Undecided(_) => "",
         Error::NotWanted { .. } => "see what is on it: the [items] of roster.toml",
         Error::NotOffered { .. } => "search with: yalotheca find WORDS",

@@ -43,6 +43,9 @@ struct Mark {
     level: usize,
 }
 
+/// So many conflicts stand for a search that was given up.
+const GIVEN_UP: usize = usize::MAX;
+
 /// How a search ended.
 pub(super) enum Ended {
     /// These must be known first.
@@ -51,6 +54,8 @@ pub(super) enum Ended {
     Found,
     /// The rules that are at fault.
     Impossible(Vec<Origin>),
+    /// There were too many conflicts.
+    TooHard,
 }
 
 /// The search: where it stands, and how it got there.
@@ -72,6 +77,8 @@ pub(super) struct Agenda {
     passed: Option<Mark>,
     /// How much of what was narrowed down was looked at.
     looked: usize,
+    /// So many conflicts there were.
+    conflicts: usize,
 }
 
 impl Agenda {
@@ -91,13 +98,21 @@ impl Agenda {
         self.wishes.iter().enumerate().flat_map(of)
     }
 
-    /// Searches for the best choice by the rule, from where it was left.
-    pub(super) fn search(&mut self, rules: &mut Rules, told: &mut Told, problem: &Problem) -> Ended {
+    /// Searches for the best choice by the rule, from where it was left; gives up after so many conflicts.
+    pub(super) fn search(&mut self, rules: &mut Rules, told: &mut Told, problem: &Problem, patience: usize) -> Ended {
+        if self.conflicts == GIVEN_UP {
+            return Ended::TooHard;
+        }
         self.resume(rules);
         loop {
             match rules.search.follow() {
                 Followed::Impossible(faults) => return Ended::Impossible(faults),
+                Followed::Back(_) if self.conflicts >= patience => {
+                    self.conflicts = GIVEN_UP;
+                    return Ended::TooHard;
+                }
                 Followed::Back(level) => {
+                    self.conflicts += 1;
                     self.back_to(level);
                     continue;
                 }

@@ -114,6 +114,8 @@ pub enum Step {
     Answer(Answer),
     /// There is none, and why.
     Impossible(Reasons),
+    /// It was given up after very many conflicts: what these items ask of each other is too tangled.
+    TooHard,
 }
 
 /// The chosen items.
@@ -162,6 +164,9 @@ impl std::fmt::Debug for Facts {
     }
 }
 
+/// After so many conflicts a search is given up: ordinary ones meet far fewer.
+pub const MOST_CONFLICTS: usize = 50_000;
+
 /// The solver: a problem, the facts told so far, and what was learnt from them.
 #[derive(Clone)]
 pub struct Solver {
@@ -169,18 +174,24 @@ pub struct Solver {
     told: Told,
     rules: Rules,
     agenda: Agenda,
+    patience: usize,
 }
 
 impl Solver {
     /// Returns a solver that knows nothing yet.
     pub fn new(problem: Problem) -> Self {
         let agenda = Agenda::new(problem.wants.len());
-        Self { problem, told: Told::default(), rules: Rules::default(), agenda }
+        Self { problem, told: Told::default(), rules: Rules::default(), agenda, patience: MOST_CONFLICTS }
     }
 
     /// Returns a solver of another problem that knows the same facts.
     pub fn again(&self, problem: Problem) -> Self {
-        Self { told: self.told.clone(), ..Self::new(problem) }
+        Self { told: self.told.clone(), patience: self.patience, ..Self::new(problem) }
+    }
+
+    /// Returns the solver with another number of conflicts than [`MOST_CONFLICTS`] after which it gives up.
+    pub fn with_patience(self, conflicts: usize) -> Self {
+        Self { patience: conflicts, ..self }
     }
 
     /// Returns the problem.
@@ -220,9 +231,10 @@ impl Solver {
 
     /// Takes the next step with what is known.
     pub fn step(&mut self) -> Step {
-        let Self { problem, told, rules, agenda } = self;
+        let Self { problem, told, rules, agenda, patience } = self;
         rules.next_round();
-        match agenda.search(rules, told, problem) {
+        match agenda.search(rules, told, problem, *patience) {
+            Ended::TooHard => Step::TooHard,
             Ended::Open(questions) => Step::Need(questions),
             Ended::Found => Step::Answer(self.answer()),
             Ended::Impossible(faults) => Step::Impossible(reasons::smallest(problem, told, rules, &faults)),

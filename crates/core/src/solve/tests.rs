@@ -75,6 +75,7 @@ impl World {
                     return (Ok(names), round);
                 }
                 Step::Impossible(reasons) => return (Err(reasons), round),
+                Step::TooHard => panic!("given up"),
             }
         }
         panic!("the solver asks for ever");
@@ -185,4 +186,37 @@ fn a_deep_dead_end_is_left_at_once() {
     let answer = World::new(&borrowed).solve(problem(&wants)).0.unwrap();
     assert_eq!(answer.len(), 9);
     assert!(answer.iter().all(|a| a.ends_with(" 1")), "{answer:?}");
+}
+
+#[test]
+fn a_tangle_is_given_up() {
+    // one item more than there are places for them
+    let count = 12;
+    let mut solver = Solver::new(problem(
+        &(0..count).map(|n| format!("bird{n}")).collect::<Vec<_>>().iter().map(String::as_str).collect::<Vec<_>>(),
+    ));
+    solver = solver.with_patience(300);
+    let facts = |bird: usize| {
+        let one = |hole: usize| {
+            let mut out = VersionFacts::bare(&hole.to_string());
+            out.clashes = (0..count).filter(|o| *o != bird).map(|o| target(&format!("bird{o} ={hole}"))).collect();
+            out
+        };
+        Fact::Versions { scheme: Scheme::Plain, versions: (1..count).rev().map(one).collect() }
+    };
+    loop {
+        let Step::Need(questions) = solver.step() else { break };
+        for question in questions {
+            let fact = match &question {
+                Question::Versions(id) => facts(id.as_str()[4..].parse().unwrap()),
+                _ => Fact::Items(Vec::new()),
+            };
+            solver.tell(question, fact);
+        }
+    }
+    assert!(matches!(solver.step(), Step::TooHard));
+    // and what can be done is done, whatever it was given up before
+    let mut fewer = solver.problem().clone();
+    fewer.wants.truncate(count - 1);
+    assert!(matches!(solver.again(fewer).step(), Step::Answer(_)));
 }

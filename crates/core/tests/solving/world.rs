@@ -129,6 +129,7 @@ impl World {
                 }
                 Step::Answer(answer) => return Ok(answer),
                 Step::Impossible(reasons) => return Err(reasons),
+                Step::TooHard => panic!("given up"),
             }
         }
         panic!("the solver asks for ever");

@@ -88,7 +88,7 @@ pub(super) fn choose(
     let mut asking = Asking::new(server, options, before, known)?;
     loop {
         match asking.answered()? {
-            Step::Need(_) => {}
+            Step::Need(_) | Step::TooHard => {}
             Step::Impossible(reasons) => {
                 let helps = asking.helps(&reasons);
                 return Err(Error::Impossible(Box::new(NoWay { reasons, helps })));

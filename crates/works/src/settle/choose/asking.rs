@@ -62,6 +62,9 @@ impl<'a> Asking<'a> {
     pub(super) fn answered(&mut self) -> Result<Step, Error> {
         self.sources.server.around.go_on()?;
         let step = self.solver.step();
+        if matches!(step, Step::TooHard) {
+            return Err(Error::Tangled);
+        }
         if let Step::Need(questions) = &step {
             for (question, fact) in self.sources.answers(questions.clone())? {
                 self.solver.tell(question, fact);
@@ -74,7 +77,7 @@ impl<'a> Asking<'a> {
     pub(crate) fn go_on(&mut self) -> Result<Result<Answer, Reasons>, Error> {
         loop {
             match self.answered()? {
-                Step::Need(_) => {}
+                Step::Need(_) | Step::TooHard => {}
                 Step::Answer(answer) => return Ok(Ok(answer)),
                 Step::Impossible(reasons) => return Ok(Err(reasons)),
             }
