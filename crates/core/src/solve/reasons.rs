@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use super::rules::{List, Rule, Rules, misfit};
-use super::search::{Claim, MOST_CONFLICTS, Origin, least};
-use super::told::Told;
+use super::search::{Claim, Origin, PATIENCE, least};
+use super::told::{Id, Told};
 use super::{Problem, runs};
 use crate::facts::{Misfit, Need, Target};
 use crate::id::ItemId;
@@ -109,7 +109,7 @@ impl Reason {
 }
 
 /// Why there is no answer. Without any one of these rules (of very many: without those of one item that say the same) they could
-/// all hold.
+/// all hold; where finding that out takes long, some rules too many are named.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Reasons {
     /// The rules at odds: each want, followed by what it leads to.
@@ -130,19 +130,22 @@ const MOST_SINGLE: usize = 60;
 /// Returns the rules of a smallest set among those at fault: first what is told together, then, where that is little, version
 /// by version.
 fn narrowed(told: &Told, rules: &Rules, faults: &[Origin]) -> Vec<Rule> {
-    let mut claims = rules.search.claims(faults);
-    let mut together: BTreeMap<Origin, Vec<Origin>> = BTreeMap::new();
+    let claims = rules.search.claims(faults);
+    // by item, and of each item by what is said
+    let mut together: BTreeMap<Option<Id>, Vec<(Rule, Vec<Origin>)>> = BTreeMap::new();
     for origin in faults {
         let Some(rule) = rules.rule(*origin) else { continue };
-        let first =
-            together.values().map(|all| all[0]).find(|o| rules.rule(*o).is_some_and(|r| say_the_same(told, r, rule)));
-        let key = first.unwrap_or(*origin);
-        together.entry(key).or_default().push(*origin);
+        let of_item = together.entry(rule.of().map(|(id, _)| id)).or_default();
+        match of_item.iter_mut().find(|(first, _)| say_the_same(told, *first, rule)) {
+            Some((_, all)) => all.push(*origin),
+            None => of_item.push((rule, vec![*origin])),
+        }
     }
-    let units: Vec<Vec<Origin>> = together.into_values().collect();
+    let mut units: Vec<Vec<Origin>> = together.into_values().flatten().map(|(_, all)| all).collect();
+    units.sort_unstable();
     let of = |unit: &Vec<Origin>| unit.iter().flat_map(|o| claims.get(o).into_iter().flatten().cloned()).collect();
     let count = |item: u32| rules.search.count(item);
-    let mut budget = MOST_CONFLICTS;
+    let mut budget = PATIENCE;
     let kept = least(&units.iter().map(of).collect::<Vec<Vec<Claim>>>(), count, &mut budget);
     let kept: Vec<Origin> = kept.into_iter().flat_map(|at| units[at].iter().copied()).collect();
     let single = |origin: &Origin| {
@@ -166,7 +169,6 @@ fn narrowed(told: &Told, rules: &Rules, faults: &[Origin]) -> Vec<Rule> {
         own
     };
     let kept = least(&singles.iter().map(of).collect::<Vec<Vec<Claim>>>(), count, &mut budget);
-    claims.clear();
     kept.into_iter().map(|at| singles[at].1).collect()
 }
 

@@ -14,7 +14,7 @@ use smallvec::{SmallVec, smallvec};
 
 use super::runs::{Run, Runs, apart, both, inside, only};
 
-pub(super) use least::{Claim, MOST_CONFLICTS, least};
+pub(super) use least::{Claim, PATIENCE, least};
 
 /// The rule that a clause comes from.
 pub(super) type Origin = u32;
@@ -266,6 +266,10 @@ impl Search {
         while let Some(clause) = self.waiting.pop() {
             if self.terms_of(clause).iter().all(|t| self.is_false(*t)) {
                 return Some(clause);
+            }
+            if self.terms_of(clause).len() == 1 {
+                self.apply(clause);
+                continue;
             }
             self.watch_anew(clause);
             self.heed(clause);

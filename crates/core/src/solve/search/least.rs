@@ -7,7 +7,7 @@ use super::super::runs::Runs;
 use super::{Followed, Origin, Search, Term};
 
 /// After so many conflicts in all, what is found is left as it is: a few rules too many are told then.
-pub(in crate::solve) const MOST_CONFLICTS: usize = 100;
+pub(in crate::solve) const PATIENCE: usize = 100;
 
 /// Of more units than these, several are taken away at once at first.
 const MANY: usize = 100;
