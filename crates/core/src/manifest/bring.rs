@@ -88,7 +88,7 @@ pub(super) fn sent(
         let file =
             members.iter().find_map(|m| Some((m, m.path.strip_prefix(folder)?)).filter(|(_, p)| rule.inside.fits(p)));
         let Some((member, inside)) = file else { return Ok(out) };
-        let bytes = read(&member.path).unwrap_or_default();
+        let Some(bytes) = read(&member.path) else { return Err(refuse(inside, "cannot be read".to_owned())) };
         let told = match (&rule.pattern, rule.format) {
             (Some(pattern), _) => in_text(pattern, &bytes),
             (None, Some(format)) => {
